@@ -151,7 +151,7 @@ async def _against_the_service(
     stop = asyncio.Event()
     polls = [asyncio.create_task(_agent(key, stop)) for key in keys]
     await asyncio.sleep(10)
-    took = await _reports(keys, "/api/v1/agent/messages")
+    took = await _reports(keys, "/api/v2/agent/messages")
     memory = process.memory_info().rss / 2**20
     print(f"  with {AGENTS:,} waiting for work: service {memory:.0f} MiB")
     began = time.perf_counter()
@@ -174,17 +174,17 @@ async def _agent(key: str, stop: asyncio.Event) -> None:
     line = _Line(key)
     while not stop.is_set():
         try:
-            status, body = await line.ask("GET", "/api/v1/agent/order?wait=25")
+            status, body = await line.ask("GET", "/api/v2/agent/order?wait=25")
             if status != 200:
                 continue
             order = json.loads(body)
             run, lease = order["run_id"], order["lease"]
             told = {"lease": lease, "progress": {"step": "clean", "items": 1, "size": 1}}
-            await line.ask("POST", f"/api/v1/agent/runs/{run}/progress", json.dumps(told).encode())
+            await line.ask("POST", f"/api/v2/agent/runs/{run}/progress", json.dumps(told).encode())
             now = datetime.now(UTC).isoformat()
             result = {"kind": "result", "id": f"result-{run}-{lease}", "run_id": run,
                       "started_at": now, "ended_at": now, "passes": 1}  # fmt: skip
-            await line.ask("POST", "/api/v1/agent/messages", json.dumps(result).encode())
+            await line.ask("POST", "/api/v2/agent/messages", json.dumps(result).encode())
         except (OSError, asyncio.IncompleteReadError):
             line.close()
             line = _Line(key)
@@ -217,7 +217,7 @@ async def _wait_for(folder: Path, wanted: int, seconds: float) -> int:
 async def _until_up() -> None:
     for _ in range(100):
         try:
-            await _Line("x").ask("GET", "/api/v1/health")
+            await _Line("x").ask("GET", "/api/v2/health")
             return
         except OSError:
             await asyncio.sleep(0.2)

@@ -84,7 +84,7 @@ def _fill(folder: Path, machines: int) -> None:
 def _wait() -> None:
     for _ in range(600):
         try:
-            httpx.get(f"http://127.0.0.1:{PORT}/api/v1/health")
+            httpx.get(f"http://127.0.0.1:{PORT}/api/v2/health")
             return
         except httpx.TransportError:
             time.sleep(0.1)
@@ -98,7 +98,7 @@ def _look(url: str, machines: int) -> None:
     ):
         context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=url)
         signed = {"login": "ines", "password": PASSWORD}
-        context.request.post("/api/v1/sign-in", data=signed, headers={"Origin": url})
+        context.request.post("/api/v2/sign-in", data=signed, headers={"Origin": url})
         few = _opened(context.new_page(), "/shop/people", "table")
         few[0].close()
         page, opened = _opened(context.new_page(), "/machines", "tbody .bar")
@@ -193,9 +193,9 @@ def _bare(url: str) -> float:
         for _ in range(TURNS):
             begun = time.perf_counter()
             numbers = http.get(
-                f"{url}/api/v1/machines/numbers?sort=tightest&descending=true&system=linux"
+                f"{url}/api/v2/machines/numbers?sort=tightest&descending=true&system=linux"
             ).json()
-            http.get(f"{url}/api/v1/machines", params={"machine_id": numbers[:50]})
+            http.get(f"{url}/api/v2/machines", params={"machine_id": numbers[:50]})
             took.append(1000 * (time.perf_counter() - begun))
     return statistics.median(took)
 
@@ -204,7 +204,7 @@ def _live(page: Page, url: str) -> str:
     page.evaluate("scrollTo(0, 0)")
     page.wait_for_timeout(1500)
     asked: list[str] = []
-    page.on("request", lambda r: asked.append(r.url.partition("/api/v1")[2]))
+    page.on("request", lambda r: asked.append(r.url.partition("/api/v2")[2]))
     tag = page.locator("tbody th a").first.inner_text()
     with Phylax(url, sign_in(url, "ines", PASSWORD)) as owner:
         owner.records.add_note(tag, "bench")

@@ -23,7 +23,7 @@ from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import RuleInForce
-from phylax.core.survey import AgeDay, Look, SurveyLine
+from phylax.core.survey import AgeDay, SurveyKind, SurveyLine
 
 _NOTES = 60
 _MESSAGES = 6
@@ -90,13 +90,14 @@ def _survey(run_id: int) -> SurveyMessage:
     ages = tuple(AgeDay(day=day, count=1, size=10**9) for day in range(150))
     lines = (
         SurveyLine(
-            category=known[n % len(known)], mount=f"/v{n // len(known)}", rule=rule, holds=some,
-            goes=some, ages=ages, digest="x" * 64,
+            category=known[n % len(known)], mount=f"/v{n // len(known)}", rule=rule, total=some,
+            removable=some, ages=ages, digest="x" * 64,
         )
         for n in range(1950)
     )  # fmt: skip
     return SurveyMessage(
-        id=uuid.uuid4().hex, run_id=run_id, look=Look.FIRST, started_at=now, ended_at=now,
+        id=uuid.uuid4().hex, run_id=run_id, survey_kind=SurveyKind.FIRST, started_at=now,
+        ended_at=now,
         lines=tuple(lines),
     )  # fmt: skip
 

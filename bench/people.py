@@ -23,7 +23,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.index import HoldIndex
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.survey.task import LookListener, LookTask
+from phylax.agent.survey.task import SurveyListener, SurveyTask
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.catalogue import catalogue
@@ -69,9 +69,9 @@ def main() -> None:
         lines = [
             line
             for party in crew.parties()
-            for line in party.look(LookTask(rules, now), LookListener(watch, listing))
+            for line in party.look(SurveyTask(rules, now), SurveyListener(watch, listing))
         ]
-        count = sum(line.holds.count for line in lines)
+        count = sum(line.total.count for line in lines)
     else:
         order = SurveyOrder(run_id=1, lease="l", look=())
         journal = RunJournal.begin(Path(own, f"{what}.jsonl"), order, "now", [])

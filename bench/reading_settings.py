@@ -69,7 +69,7 @@ def median_of(work: Callable[[], object]) -> float:
 
 def main() -> None:
     mine, others = median_of(ours), median_of(theirs)
-    print(f"reading what runs by itself and settings: median of {TURNS}")
+    print(f"reading startup programs and settings: median of {TURNS}")
     print(f"  ours:               {1000 * mine:7.0f} ms, {ours()} programs and settings")
     print(f"  the system's tools: {1000 * others:7.0f} ms, {theirs()} units and entries")
     print(f"  ratio:              {mine / others:7.2f}")

@@ -21,7 +21,7 @@ from phylax.core.desk.visits import NewVisit
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.record.records import Entry, RecordKind
 from phylax.core.record.searching import HitKind, read_search
-from phylax.core.reporting.request import ReportAsk
+from phylax.core.reporting.request import ReportRequest
 from phylax.service.context.context import Context
 from phylax.service.reporting import making
 from phylax.service.routes.lookup import find_searched
@@ -99,7 +99,9 @@ def fill(context: Context, entries: int, machines: int) -> int:
                 ))  # fmt: skip
     with context.db.write() as conn:
         at = to_seconds(NOW) - 86400
-        number = visits.add(conn, NewVisit(machine_id=18, said="The disk clicks"), who="x", at=at)
+        number = visits.add(
+            conn, NewVisit(machine_id=18, reported_problem="The disk clicks"), who="x", at=at
+        )
         for line in range(200):
             records.append(conn, Entry(machine_id=18, at=from_seconds(at), who="Wren Halloran",
                                        kind=RecordKind.RUN, text=f"disk {line}"))  # fmt: skip
@@ -160,11 +162,11 @@ def _timeline(context: Context) -> None:
 
 def _report(context: Context, visit: int) -> None:
     began = time.perf_counter()
-    making.prepare(context, ReportAsk(visit=visit), "x")
+    making.prepare(context, ReportRequest(visit=visit), "x")
     print(f"  the first report since the service started: {time.perf_counter() - began:.1f} s")
-    spans = _milliseconds(lambda: making.prepare(context, ReportAsk(visit=visit), "x"), 5)
+    spans = _milliseconds(lambda: making.prepare(context, ReportRequest(visit=visit), "x"), 5)
     print(f"  a report of a visit with 200 entries, sealed: longest {max(spans):,.0f} ms")
-    month = ReportAsk(machine_id=18, first=date(2024, 1, 1), last=date(2026, 11, 1))
+    month = ReportRequest(machine_id=18, first=date(2024, 1, 1), last=date(2026, 11, 1))
     spans = _milliseconds(lambda: making.prepare(context, month, "x"), 5)
     print(f"  a report of a machine over three years: longest {max(spans):,.0f} ms")
 

@@ -102,10 +102,10 @@ def _timed(command: list[str]) -> float:
     return _time(lambda: subprocess.run(command, check=True))
 
 
-def _time(deed: Callable[[], object]) -> float:
+def _time(action: Callable[[], object]) -> float:
     os.sync()
     began = time.perf_counter()
-    deed()
+    action()
     return time.perf_counter() - began
 
 

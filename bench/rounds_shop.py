@@ -135,11 +135,11 @@ def _plain(conn: Connection) -> object:
     )
 
 
-def _timed(deed: Callable[[], object], times: int) -> float:
+def _timed(action: Callable[[], object], times: int) -> float:
     found = []
     for _ in range(times):
         began = time.perf_counter()
-        deed()
+        action()
         found.append(time.perf_counter() - began)
     return statistics.median(found)
 

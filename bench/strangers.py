@@ -95,7 +95,7 @@ async def _beset(url: str) -> None:
             while not ended.is_set():
                 body = {"login": "ines", "password": f"guess {number}"}
                 with suppress(httpx.HTTPError):
-                    answer = await client.post(f"{url}/api/v1/command-line/sign-in", json=body)
+                    answer = await client.post(f"{url}/api/v2/command-line/sign-in", json=body)
                     said[answer.status_code] += 1
                 await asyncio.sleep(_PAUSE)
 
@@ -122,7 +122,7 @@ def service(data: Path) -> Iterator[tuple[str, psutil.Process]]:
     try:
         for _ in range(600):
             with suppress(httpx.HTTPError):
-                if httpx.get(f"{url}/api/v1/health").is_success:
+                if httpx.get(f"{url}/api/v2/health").is_success:
                     break
             time.sleep(0.1)
         yield url, psutil.Process(process.pid)

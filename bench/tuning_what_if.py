@@ -21,7 +21,7 @@ from phylax.core.tuning.known import (
     Recognition,
     recognise,
 )
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import InForce
 from phylax.core.tuning.setting import DependsOn
@@ -37,7 +37,7 @@ AT = datetime(2026, 3, 2, tzinfo=UTC)
 
 def program(number: int, person: int) -> Program:
     """One of the programs, as it is on a machine of one of some people."""
-    entry = Starter(key=f"s{number}", kind=StarterKind.SIGN_IN, on=True, of=f"person{person}")
+    entry = Starter(key=f"s{number}", kind=StarterKind.SIGN_IN, on=True, person=f"person{person}")
     key = f"program-{number}"
     return Program(key=f"package:{key}", name=key, package=key, starters=(entry,))
 
@@ -50,8 +50,8 @@ def notebook() -> list[KnownProgram]:
                 recognition=Recognition(package=f"program-{number}"),
                 name=f"program-{number}",
                 handling=ProgramDecision.HANGS,
-                intent=Intent.WHEN_ASKED,
-                hangs=DependsOn(question="scans", on="no"),
+                intent=Intent.ON_DEMAND,
+                depends_on=DependsOn(question="scans", on="no"),
             ),
             written_by="Wren Halloran",
             written_at=AT,
@@ -116,7 +116,7 @@ def _from_the_store(folder: Path, looked: list[Looked]) -> None:
         for machine in looked:
             edit = MachineEdit(tag=f"m-{machine.machine_id}", client_id=client, system="linux")
             number = shop.add_machine(conn, edit, who="bench", at=0)
-            look = SettingsLook(taken_at=AT, programs=machine.programs)
+            look = SettingsSurvey(taken_at=AT, programs=machine.programs)
             program_looks.keep_look(conn, number, look)
     with database.read() as conn:
         everything = median_of(lambda: program_looks.on_machines(conn, lambda program: True))

@@ -219,7 +219,7 @@ def _ingest(folder: Path, keys: list[str], service: psutil.Process) -> None:
             began = time.perf_counter()
             for key, body in zip(some, bodies, strict=True):
                 client.post(
-                    "/api/v1/agent/messages",
+                    "/api/v2/agent/messages",
                     content=body,
                     headers={"Authorization": f"Bearer {key}", "Content-Type": "application/json"},
                 ).raise_for_status()
@@ -288,7 +288,7 @@ async def _change_of_day(keys: list[str], token: str, service: psutil.Process) -
             while not stop.is_set():
                 began = time.perf_counter()
                 await client.get(
-                    "/api/v1/machines?limit=100", headers={"Authorization": f"Bearer {token}"}
+                    "/api/v2/machines?limit=100", headers={"Authorization": f"Bearer {token}"}
                 )
                 took.append(time.perf_counter() - began)
                 await asyncio.sleep(LOOKS_EVERY)
@@ -299,7 +299,7 @@ async def _change_of_day(keys: list[str], token: str, service: psutil.Process) -
             for key in some:
                 began = time.perf_counter()
                 answer = await client.post(
-                    "/api/v1/agent/messages",
+                    "/api/v2/agent/messages",
                     content=_batch(at, 1),
                     headers={"Authorization": f"Bearer {key}", "Content-Type": "application/json"},
                 )
@@ -346,11 +346,11 @@ def _pages(token: str, machines: int) -> None:
     ids = "&".join(f"machine_id={n}" for n in range(1, 101))
     since = (datetime.now(UTC) - timedelta(days=365)).isoformat().replace("+00:00", "Z")
     addresses = {
-        "Machines, a page of 500": "/api/v1/machines?limit=500&after={}",
-        "its lines, 100 machines": f"/api/v1/machines/free-lines?{ids}",
-        "a year's chart": f"/api/v1/machines/m{{}}/trend?since={since}&points=400",
-        "trends over the shop": "/api/v1/trends",
-        "what needs you": "/api/v1/today",
+        "Machines, a page of 500": "/api/v2/machines?limit=500&after={}",
+        "its lines, 100 machines": f"/api/v2/machines/free-lines?{ids}",
+        "a year's chart": f"/api/v2/machines/m{{}}/trend?since={since}&points=400",
+        "trends over the shop": "/api/v2/trends",
+        "what needs attention": "/api/v2/today",
     }
     headers = {"Authorization": f"Bearer {token}"}
     with httpx.Client(base_url=f"http://127.0.0.1:{PORT}", timeout=60, headers=headers) as client:
@@ -428,7 +428,7 @@ def _wait() -> None:
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
         try:
-            httpx.get(f"http://127.0.0.1:{PORT}/api/v1/health").raise_for_status()
+            httpx.get(f"http://127.0.0.1:{PORT}/api/v2/health").raise_for_status()
             return
         except httpx.HTTPError:
             time.sleep(0.1)

@@ -17,7 +17,7 @@ from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.tally import Tally
 from phylax.core.retention import Rule, Scope, in_force
-from phylax.core.survey import AgeDay, Look, Survey, SurveyLine
+from phylax.core.survey import AgeDay, Survey, SurveyKind, SurveyLine
 from phylax.core.survey.what_if import WhatIfQuestion, packed
 from phylax.service.retention.what_if import what_if
 from phylax.store.clients import shop
@@ -86,7 +86,7 @@ def _fill(database: Database, machines: int) -> None:
                 at=0,
             )
             conn.execute(
-                "UPDATE machines SET looked_at = ? WHERE id = ?",
+                "UPDATE machines SET surveyed_at = ? WHERE id = ?",
                 (int(NOW.timestamp()), machine_id),
             )
             ages = tuple(
@@ -94,11 +94,11 @@ def _fill(database: Database, machines: int) -> None:
                 for day in sorted(random.sample(range(400), 120))
             )
             line = SurveyLine(
-                category="trash", mount="/", rule=rule, holds=Tally(), goes=Tally(), ages=ages,
+                category="trash", mount="/", rule=rule, total=Tally(), removable=Tally(), ages=ages,
                 digest="", capacity=10**12, free=10**11,
             )  # fmt: skip
             survey = Survey(
-                id=1, machine_id=machine_id, run_id=1, look=Look.FIRST, started_at=NOW,
+                id=1, machine_id=machine_id, run_id=1, kind=SurveyKind.FIRST, started_at=NOW,
                 ended_at=NOW, lines=(line,),
             )  # fmt: skip
             profiles.replace(conn, survey, [(line, *packed(line))])

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from phylax.core.actions import ActedPart, UnderWay
+from phylax.core.actions import ActionPart, UnderWay
 
 _PATH = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
 _FOLDERS = (
@@ -19,9 +19,9 @@ _FOLDERS = (
 )  # fmt: skip
 
 
-def ended(parts: Iterable[ActedPart | UnderWay]) -> Iterator[ActedPart]:
+def ended(parts: Iterable[ActionPart | UnderWay]) -> Iterator[ActionPart]:
     """What came of updates, without what was only begun."""
-    return (part for part in parts if isinstance(part, ActedPart))
+    return (part for part in parts if isinstance(part, ActionPart))
 
 
 class AptRoot:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from random import Random
 from typing import NamedTuple
 
-from phylax.core.clients.importing.request import LineFate
+from phylax.core.clients.importing.request import LineStatus
 
 HEADING = ("Nr.", "Kunde", "Telefon", "Rechner", "Betriebssystem", "Seriennr.", "RAM", "Baujahr",
            "Bemerkung", "Farbe")  # fmt: skip
@@ -18,7 +18,7 @@ class BadList(NamedTuple):
     """The list as text, and the fate of each of its lines by number."""
 
     text: str
-    fates: dict[int, LineFate]
+    counts: dict[int, LineStatus]
     clients: int
     tags: set[str]
     """Of machines whose tags the list says."""
@@ -29,11 +29,11 @@ def bad_list(seed: int = 7) -> BadList:
     random = Random(seed)
     clients = [f"{name} {kind}" for name in _NAMES for kind in _KINDS]
     lines = [";".join(HEADING)]
-    fates: dict[int, LineFate] = {}
+    counts: dict[int, LineStatus] = {}
     tags: set[str] = set()
 
-    def add(fate: LineFate, *cells: str) -> None:
-        fates[sum(line.count("\n") + 1 for line in lines) + 1] = fate
+    def add(status: LineStatus, *cells: str) -> None:
+        counts[sum(line.count("\n") + 1 for line in lines) + 1] = status
         lines.append(";".join(cells))
 
     for number in range(1, 301):
@@ -46,41 +46,50 @@ def bad_list(seed: int = 7) -> BadList:
         plain = (str(number), spaced, "0555 / 12", tag, system, serial, memory, year, "", "rot")
         match number % 30:
             case 1:
-                add(LineFate.REFUSED, *plain[:3], '=A2&"-1"', *plain[4:])
+                add(LineStatus.REFUSED, *plain[:3], '=A2&"-1"', *plain[4:])
             case 2:
-                add(LineFate.REFUSED, *plain[:3], '"' + tag, *plain[4:])
+                add(LineStatus.REFUSED, *plain[:3], '"' + tag, *plain[4:])
             case 3:
-                add(LineFate.ADDED, *plain[:3], "", *plain[4:])
+                add(LineStatus.ADDED, *plain[:3], "", *plain[4:])
             case 4:
-                add(LineFate.REFUSED, "", *plain[1:3], "", system, "Default string", *plain[6:])
+                add(LineStatus.REFUSED, "", *plain[1:3], "", system, "Default string", *plain[6:])
             case 5:
-                add(LineFate.ADDED, *plain[:5], "To be filled by O.E.M.", *plain[6:])
+                add(LineStatus.ADDED, *plain[:5], "To be filled by O.E.M.", *plain[6:])
                 tags.add(tag)
             case 6:
-                add(LineFate.ADDED, *plain[:8], '"links; das ""alte""\nzweite Zeile"', "")
+                add(LineStatus.ADDED, *plain[:8], '"links; das ""alte""\nzweite Zeile"', "")
                 tags.add(tag)
             case 7:
-                add(LineFate.ADDED, *plain)
-                add(LineFate.DOUBLE, *plain)
+                add(LineStatus.ADDED, *plain)
+                add(LineStatus.DOUBLE, *plain)
                 tags.add(tag)
             case 8:
-                add(LineFate.ADDED, *plain)
-                add(LineFate.DOUBLE, "", client.upper(), "0555", tag.upper(), "", serial, *[""] * 4)
+                add(LineStatus.ADDED, *plain)
+                add(
+                    LineStatus.DOUBLE,
+                    "",
+                    client.upper(),
+                    "0555",
+                    tag.upper(),
+                    "",
+                    serial,
+                    *[""] * 4,
+                )
                 tags.add(tag)
             case 9:
-                add(LineFate.REFUSED, *plain[:4], "", *plain[5:])
+                add(LineStatus.REFUSED, *plain[:4], "", *plain[5:])
             case 10:
-                add(LineFate.REFUSED, *plain, "eine", "Zelle zu viel")
+                add(LineStatus.REFUSED, *plain, "eine", "Zelle zu viel")
             case 11:
-                add(LineFate.REFUSED, plain[0], "", *plain[2:])
+                add(LineStatus.REFUSED, plain[0], "", *plain[2:])
             case 12:
-                add(LineFate.ADDED, *plain[:5], "1,23457E+11", "viel", "neu", *plain[8:])
+                add(LineStatus.ADDED, *plain[:5], "1,23457E+11", "viel", "neu", *plain[8:])
                 tags.add(tag)
             case 13:
                 lines.append(";" * 9)
-                add(LineFate.ADDED, *plain)
+                add(LineStatus.ADDED, *plain)
                 tags.add(tag)
             case _:
-                add(LineFate.ADDED, *plain)
+                add(LineStatus.ADDED, *plain)
                 tags.add(tag)
-    return BadList("\n".join(lines) + "\n", fates, len(clients), tags)
+    return BadList("\n".join(lines) + "\n", counts, len(clients), tags)

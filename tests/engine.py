@@ -23,7 +23,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.survey.surveyor import survey
-from phylax.agent.survey.task import LookListener, LookTask, Watcher
+from phylax.agent.survey.task import SurveyListener, SurveyTask, Watcher
 from phylax.agent.workers.crew import Crew
 from phylax.client import AgentLink
 from phylax.core.catalogue import catalogue
@@ -72,7 +72,7 @@ def lines_of(machine: MachineKind, *categories: str, **more: Any) -> list[Survey
         for key, kind in catalogue().items()
         if not categories or key in categories
     )
-    return survey(machine, Guard(machine), LookTask(rules, now()), LookListener(**more))
+    return survey(machine, Guard(machine), SurveyTask(rules, now()), SurveyListener(**more))
 
 
 def ledger_of(machine: MachineKind, category: str) -> SurveyLine | None:
@@ -94,7 +94,7 @@ class Bench:
         self.guard = Guard(machine, [str(own), *self.hold.possible()])
         self.listing: list[Item] = []
         self._journal = RunJournal.begin(
-            folder / "1.jsonl", SurveyOrder(run_id=1, lease="l", look=()), "now", []
+            folder / "1.jsonl", SurveyOrder(run_id=1, lease="l", rules=()), "now", []
         )
 
     def look(self, category: str, **said: object) -> SurveyLine | None:
@@ -102,10 +102,10 @@ class Bench:
         lines = survey(
             self.machine,
             self.guard,
-            LookTask(
+            SurveyTask(
                 (CategoryRule(category=category, rule=rule(**said)),), now(), tuple(self.protect)
             ),
-            LookListener(listing=lambda _, item: self.listing.append(item)),
+            SurveyListener(listing=lambda _, item: self.listing.append(item)),
         )
         return lines[0] if lines else None
 
@@ -175,7 +175,7 @@ class Desk:
             else:
                 self.carry_out(order)
 
-    def in_a_child(self, deed: Callable[[], None], *, killed_at: int) -> bool:
+    def in_a_child(self, action: Callable[[], None], *, killed_at: int) -> bool:
         """Do it in a process that ends, without a word, at that step; True where it came to it."""
         child = os.fork()
         if child == 0:
@@ -189,7 +189,7 @@ class Desk:
 
             files.step = step
             try:
-                deed()
+                action()
                 os._exit(0)
             finally:
                 os._exit(1)

@@ -12,12 +12,12 @@ from conftest import Service
 from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotSignedInError, Phylax, sign_in
-from phylax.core.clients.importing.request import ImportAsk
+from phylax.core.clients.importing.request import ImportRequest
 from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.desk.visits import HandOver, NewVisit
 from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import edit_of
-from phylax.core.reporting.request import ReportAsk
+from phylax.core.reporting.request import ReportRequest
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service.backups import making
@@ -75,11 +75,13 @@ def live_through_much(
     agent.once()
     ended = owner.runs.get(run.id)
     assert ended.held is not None and ended.held.count == 2, ended
-    visit = owner.visits.open(NewVisit(machine_id=machine.id, said=f"{PERSON}: {NOTE} is slow"))
+    visit = owner.visits.open(
+        NewVisit(machine_id=machine.id, reported_problem=f"{PERSON}: {NOTE} is slow")
+    )
     owner.visits.seal_note(visit.id, f"Sign-in of {PERSON}", NOTE)
     attached = owner.records.upload(f"{NOTE}.png", picture("PNG"))
     owner.records.add_note(TAG, f"{PERSON} brought {FILM}.", attachments=[attached])
-    owner.reports.make(ReportAsk(visit=visit.id))
+    owner.reports.make(ReportRequest(visit=visit.id))
     owner.visits.hand_over(owner.visits.get(visit.id), HandOver(outcome="mended"))
     owner.records.add_note(others.id, f"The same fan as {TAG} of {NAME} has; 14 EUR.")
     nights = {"name": f"Nights of {NAME}", "routine_id": next(owner.routines.list()).id,
@@ -88,11 +90,11 @@ def live_through_much(
     owner.rounds.add(RoundEdit.model_validate(nights))
     owner.rounds.add(RoundEdit.model_validate(nights | {"name": "Vöxquists, weekly"}))
     owner.records.add_note(others.id, f"{NICK} came by for it.")
-    entry = ProtectEntry(kind=ProtectKind.PATTERN, what=f"*{FILM}")
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, pattern=f"*{FILM}")
     owner.protections.add(entry, scope=Scope.CLIENT, subject_id=client.id, note=NOTE)
     listed = f"client,number,tag,system\n{NAME},{SERIAL},{TAG},linux\n".encode()
-    asked = ImportAsk.model_construct(content=listed)
-    asked = ImportAsk.model_validate(asked.model_dump(mode="json"))
+    asked = ImportRequest.model_construct(content=listed)
+    asked = ImportRequest.model_validate(asked.model_dump(mode="json"))
     owner.imports.take_in(asked, owner.imports.preview(asked))
     with pytest.raises(NotSignedInError):
         sign_in(service.url, MAIL, f"{NOTE} 12345")
@@ -101,7 +103,7 @@ def live_through_much(
         conn.execute(
             "INSERT INTO notices (uid, kind, receiver, subject, body, made_at, due_at, state)"
             " VALUES ('x', 'daily', 'ines@quayside.example', 'Today', ?, 1, 1, 'delivered')",
-            (f"{TAG} of {NAME} needs you.",),
+            (f"{TAG} of {NAME} needs attention.",),
         )
         conn.execute(
             "INSERT INTO views (person_id, page, name, query) VALUES (1, 'machines', ?, ?)",

@@ -40,7 +40,7 @@ INVENTED = """
 key = "tea-leaves"
 order = 99
 name = "Tea leaves"
-what = "What is left in the pot."
+description = "What is left in the pot."
 cost = "Nobody can read the future from them any more."
 caution = "safe"
 age = "modified"
@@ -207,7 +207,7 @@ def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
     return path
 
 
-def needs_you(context: Context, shop: Phylax) -> list[Attention]:
-    """What needs a person, after a look now; but for clocks, which are set by tests."""
+def needs_attention(context: Context, shop: Phylax) -> list[Attention]:
+    """What needs a person, after a survey now; but for clocks, which are set by tests."""
     monitor.whole(context)
     return [item for item in shop.attention.list() if item.cause is not Cause.CLOCK_WRONG]

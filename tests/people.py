@@ -155,14 +155,14 @@ class PeopleDesk:
 
     def look(self, by: dict[str, RuleInForce], run_id: int = 1, **more: Any) -> list[SurveyLine]:
         look = tuple(CategoryRule(category=key, rule=rule) for key, rule in by.items())
-        result = self.carry_out(SurveyOrder(run_id=run_id, lease="l", look=look, **more))
+        result = self.carry_out(SurveyOrder(run_id=run_id, lease="l", rules=look, **more))
         assert not result.error, result.error
         return list(self.messages(SurveyMessage)[-1].lines)
 
     def clean(self, by: dict[str, RuleInForce], run_id: int = 2, **more: Any) -> ResultMessage:
         look = tuple(CategoryRule(category=key, rule=rule) for key, rule in by.items())
         order = CleanOrder(
-            run_id=run_id, lease="l", look=look, clean=tuple(by), look_first=False, **more
+            run_id=run_id, lease="l", rules=look, clean=tuple(by), survey_first=False, **more
         )
         return self.carry_out(order)
 

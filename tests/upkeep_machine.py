@@ -39,7 +39,7 @@ def has(tmp_path: Path, **what: object) -> None:
 
 
 def act(owner: Phylax, machine: Machine, agent: Agent, action: Action, word: str = "") -> RunDetail:
-    run = owner.upkeep.act(machine.tag, action, word=word)
+    run = owner.upkeep.act(machine.tag, action, comment=word)
     agent.once()
     return owner.runs.get(run.id)
 

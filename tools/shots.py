@@ -96,7 +96,7 @@ def _console(url: str, data: Path) -> None:
         page.get_by_test_id("steps").wait_for()
         _shoot(page, "bench")
         page.goto("/visits")
-        page.get_by_role("heading", name="The move is ours").wait_for()
+        page.get_by_role("heading", name="Waiting for us").wait_for()
         _shoot(page, "visits")
         page.goto("/visits/3/slip")
         page.get_by_test_id("slip").get_by_role("img").nth(1).wait_for()
@@ -140,11 +140,11 @@ def _open_whole(page: Page, path: str) -> None:
 
 
 def _tuned(page: Page, data: Path) -> None:
-    """What runs by itself, and what a change of it came to after some starts."""
+    """Startup programs, and what a change of it came to after some starts."""
     _open_whole(page, "/machines/oakes-laptop")
     page.get_by_test_id("programs-stays").wait_for()
     page.evaluate("document.querySelector('#tuning').scrollIntoView()")
-    _shoot(page, "runs-by-itself")
+    _shoot(page, "startup-programs")
     page.get_by_test_id("installed").wait_for()
     page.evaluate("document.querySelector('#updates').scrollIntoView()")
     _shoot(page, "upkeep")
@@ -165,12 +165,12 @@ def _one_machine(page: Page) -> None:
     _open_whole(page, "/machines/choir-server")
     page.get_by_test_id("ledger").wait_for()
     _shoot(page, "machine")
-    page.get_by_test_id("ledger").get_by_role("button", name="needs a yes").first.click()
+    page.get_by_test_id("ledger").get_by_role("button", name="needs approval").first.click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     _shoot(page, "listing")
     page.get_by_role("button", name="Use this selection").click()
     page.get_by_test_id("ledger").scroll_into_view_if_needed()
-    _shoot(page, "goes-and-stays")
+    _shoot(page, "cleanup")
     page.get_by_role("button", name="Clean…").click()
     page.get_by_placeholder("asked by phone").fill("asked by phone")
     page.get_by_role("button", name="Clean now").click()

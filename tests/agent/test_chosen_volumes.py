@@ -14,14 +14,14 @@ import tomli_w
 
 from conftest import Service
 from engine import NothingRuns, now, rule
-from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_you, two_drives
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_attention, two_drives
 from people import mounted
 from phylax.agent.config.guard import Guard
 from phylax.agent.files.arrivals import Arrivals, Key
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.agent.survey.surveyor import survey
-from phylax.agent.survey.task import LookTask
+from phylax.agent.survey.task import SurveyTask
 from phylax.client import Phylax, RefusedError
 from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import System
@@ -31,7 +31,7 @@ from phylax.core.protocol import CategoryRule, CleanOrder, Message, SurveyMessag
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason, Rule, Scope
 from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.rounds import Pressure
-from phylax.core.survey import Look
+from phylax.core.survey import SurveyKind
 from phylax.service.rounds import scheduler
 from phylax.service.runs import carry_forward, ingest
 from phylax.service.runs.reading_messages import prepared
@@ -74,12 +74,12 @@ def trash_on(owner: Phylax, tag: str, mount: str) -> tuple[int, bool]:
     """How much the trash of a volume holds, and whether the newest survey looked there."""
     ledger = owner.machines.ledger(tag)
     (size,) = (
-        part.holds.size
+        part.total.size
         for line in ledger.lines
         for part in line.parts
         if (line.category, part.mount) == ("trash", mount)
     )
-    return size, all(v.looked_at is None for v in ledger.volumes if v.mount == mount)
+    return size, all(v.surveyed_at is None for v in ledger.volumes if v.mount == mount)
 
 
 def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
@@ -88,7 +88,7 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     owner.runs.survey(cad.tag)
     agent.once()
     before = owner.machines.ledger(cad.tag)
-    assert {share.mount: share.goes for share in before.volumes} == {"C:": 3700, "D:": 5000}
+    assert {share.mount: share.removable for share in before.volumes} == {"C:": 3700, "D:": 5000}
     for drive in "CD":
         make_file(drives / f"{drive}/$Recycle.Bin/S-1/$Rmore", 1000, days_old=99)
     clock.pass_(timedelta(hours=1))
@@ -97,8 +97,8 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.volumes) == (RunState.DONE, ONLY_C)
     now = owner.machines.ledger(cad.tag)
-    assert {share.mount: share.goes for share in now.volumes} == {"C:": 4700, "D:": 5000}
-    assert {share.mount: share.looked_at for share in now.volumes} == {
+    assert {share.mount: share.removable for share in now.volumes} == {"C:": 4700, "D:": 5000}
+    assert {share.mount: share.surveyed_at for share in now.volumes} == {
         "C:": None, "D:": before.taken_at,
     }  # fmt: skip
     assert trash_on(owner, cad.tag, "D:") == (5000, False)
@@ -106,7 +106,7 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     clock.pass_(timedelta(hours=1))
     owner.runs.survey(cad.tag, volumes=ONLY_C)
     agent.once()
-    assert {v.mount: v.looked_at for v in owner.machines.ledger(cad.tag).volumes}["D:"] == (
+    assert {v.mount: v.surveyed_at for v in owner.machines.ledger(cad.tag).volumes}["D:"] == (
         before.taken_at
     )
     # a whole one looks at all
@@ -131,7 +131,8 @@ def test_a_cleaning_of_one_volume_touches_nothing_on_the_other(
     assert trash_of(drives, "C") and not trash_of(drives, "D")
     assert (drives / "C/Users/anna/AppData/Local/Temp/old").exists()
     shares = {
-        v.mount: (v.goes, v.looked_at is None) for v in owner.machines.ledger(cad.tag).volumes
+        v.mount: (v.removable, v.surveyed_at is None)
+        for v in owner.machines.ledger(cad.tag).volumes
     }
     assert shares["C:"] == (3700, False) and shares.get("D:", (0, True)) == (0, True)
     trends = [owner.machines.trend(cad.tag, mount=m, until=ended.ended_at + timedelta(hours=1))
@@ -154,9 +155,9 @@ def test_what_waits_for_a_yes_on_a_volume_goes_on_waiting_while_others_are_looke
     agent.once()
     owner.runs.survey(cad.tag, volumes=ONLY_D)
     agent.once()
-    assert [a.cause for a in needs_you(service.context, owner)] == ["waits for a yes"]
+    assert [a.cause for a in needs_attention(service.context, owner)] == ["needs approval"]
     ledger = owner.machines.ledger(cad.tag)
-    assert ledger.needs_yes.size == 900
+    assert ledger.needs_approval.size == 900
     (item,) = owner.surveys.listing(ledger.survey_id, "downloads")
     assert (item.path, item.mount) == ("mine", "C:")
     consent = owner.surveys.consent(ledger.survey_id, "downloads", numbers=[item.number])
@@ -195,7 +196,7 @@ def test_a_survey_that_is_told_twice_carries_the_same_over_once(
     def standing() -> object:
         ledger = owner.machines.ledger(cad.tag)
         listing = owner.surveys.listing(ledger.survey_id, "downloads")
-        return ledger.volumes, ledger.needs_yes, [(item.path, item.mount) for item in listing]
+        return ledger.volumes, ledger.needs_approval, [(item.path, item.mount) for item in listing]
 
     before = standing()
     for message in sent:
@@ -212,14 +213,16 @@ def test_what_a_machine_says_of_other_times_does_not_count(
 
     def forged(message: Message, age: float) -> None:
         if isinstance(message, SurveyMessage):
-            lines = [line.model_copy(update={"looked_at": TUESDAY_NOON}) for line in message.lines]
+            lines = [
+                line.model_copy(update={"surveyed_at": TUESDAY_NOON}) for line in message.lines
+            ]
             message = message.model_copy(update={"lines": tuple(lines)})
         report(message, age=age)
 
     monkeypatch.setattr(agent._link, "report", forged)
     owner.runs.survey(cad.tag)
     agent.once()
-    assert {v.looked_at for v in owner.machines.ledger(cad.tag).volumes} == {None}
+    assert {v.surveyed_at for v in owner.machines.ledger(cad.tag).volumes} == {None}
 
 
 def test_a_listing_too_long_to_be_carried_over_waits_for_another_look(
@@ -235,7 +238,7 @@ def test_a_listing_too_long_to_be_carried_over_waits_for_another_look(
     agent.once()
     ledger = owner.machines.ledger(cad.tag)
     (line,) = (line for line in ledger.lines if line.category == "downloads")
-    assert (line.holds.count, line.needs_yes.count) == (4, 0)
+    assert (line.total.count, line.needs_approval.count) == (4, 0)
     assert list(owner.surveys.listing(ledger.survey_id, "downloads")) == []
     with pytest.raises(RefusedError, match="proposed nothing"):
         owner.surveys.consent(ledger.survey_id, "downloads", numbers=None)
@@ -254,7 +257,8 @@ def test_what_is_carried_over_is_that_of_the_newest_survey_when_it_is_written(
         run = runs.run(conn, survey.id)
     assert run is not None and order.run_id == run.id
     at = service.context.clock()
-    message = SurveyMessage(id="late-survey", run_id=run.id, look=Look.FIRST, started_at=at,
+    message = SurveyMessage(id="late-survey", run_id=run.id, survey_kind=SurveyKind.FIRST,
+    started_at=at,
                             ended_at=at, lines=())  # fmt: skip
     with service.context.db.write() as conn:
         ready = prepared(message)
@@ -268,12 +272,12 @@ def test_what_a_partial_look_cannot_know_stays_as_it_was(
     owner: Phylax, cad: Machine, agent: Agent, drives: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What the protect list covers, how long a routine takes; and what is expected of it."""
-    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, what="*.hull"))
+    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.hull"))
     make_file(drives / "D/$Recycle.Bin/S-1/$Rboat.hull", 400, days_old=99)
     routine = next(r for r in owner.routines.list() if r.name == "Light weekly")
     plan = edit_of(type(TUESDAY), TUESDAY, machine_ids=(cad.id,), client_ids=(),
                    machines_like=None, routine_id=routine.id)  # fmt: skip
-    usual = owner.rounds.preview(plan).takes
+    usual = owner.rounds.preview(plan).expected_duration
     owner.runs.survey(cad.tag)
     agent.once()
 
@@ -289,12 +293,12 @@ def test_what_a_partial_look_cannot_know_stays_as_it_was(
         agent._order_runner, "carry_out", lambda order: (orders.append(order), carry_out(order))
     )
     agent.once()
-    assert [order.expect and order.expect.size for order in orders] == [3000 + 700 + 900]
+    assert [order.expected and order.expected.size for order in orders] == [3000 + 700 + 900]
     assert covered() == before == (1, 1)
-    assert owner.rounds.preview(plan).takes == usual
+    assert owner.rounds.preview(plan).expected_duration == usual
     owner.routines.run(routine.id, [cad.id])
     agent.once()
-    assert owner.rounds.preview(plan).takes != usual
+    assert owner.rounds.preview(plan).expected_duration != usual
 
 
 def test_what_is_left_on_another_volume_is_no_reason_for_a_further_pass(
@@ -438,7 +442,7 @@ def test_a_look_that_leaves_a_volume_out_keeps_since_when_its_folders_lie_there(
 
         def look(volumes: VolumeChoice, known: dict[Key, int]) -> dict[Key, int]:
             arrivals = Arrivals(known, 2**31)
-            task = LookTask(rules, now(), volumes=volumes, remember=True)
+            task = SurveyTask(rules, now(), volumes=volumes, remember=True)
             survey(machine, Guard(machine), task, arrivals=arrivals)
             return arrivals.folders
 

@@ -42,7 +42,7 @@ def bench(folder: Path, *protect: tuple[ProtectKind, str]) -> Bench:
     home = folder / "anna"
     home.mkdir(parents=True, exist_ok=True)
     (folder / "agent").mkdir(exist_ok=True)
-    entries = [ProtectEntry(kind=kind, what=what) for kind, what in protect]
+    entries = [ProtectEntry(kind=kind, pattern=what) for kind, what in protect]
     return Bench(ByContents([str(home)]), folder / "agent", protect=entries)
 
 
@@ -102,14 +102,14 @@ def test_what_if_a_new_survey_and_a_cleaning_say_the_same(
     }  # fmt: skip
     line = it.look("user-temp", keep_for=timedelta(days=days))
     assert line is not None
-    assert what_if(surveyed, plain) == (line.goes.count, line.goes.size, True)
+    assert what_if(surveyed, plain) == (line.removable.count, line.removable.size, True)
     line = it.look("user-temp", **then)
     assert line is not None
-    promised = (line.goes.count, line.goes.size)
+    promised = (line.removable.count, line.removable.size)
     outcome, _ = it.clean("user-temp", **then)
     assert (outcome.removed.count, outcome.removed.size) == promised
     again = it.look("user-temp", **then)
-    assert again is None or again.goes.count == 0 or newest, "nothing more goes a second time"
+    assert again is None or again.removable.count == 0 or newest, "nothing more goes a second time"
 
 
 def test_pressure_counts_by_the_space_there_is_now(tmp_path: Path) -> None:
@@ -126,7 +126,7 @@ def test_pressure_counts_by_the_space_there_is_now(tmp_path: Path) -> None:
         machine = Bench(StandInMachine(tmp_path / "m"), tmp_path / "agent")
         line = machine.look("user-temp", keep_for="P30D", pressure=steps)
         assert line is not None
-        return line.goes.count
+        return line.removable.count
 
     assert [going(share) for share in (0.5, 0.12, 0.02)] == [1, 2, 3]
 
@@ -165,7 +165,7 @@ def test_a_folder_with_something_protected_or_open_in_it_stays_whole(tmp_path: P
     temp = home.parents[1] / "private/tmp"
     for name in ("a.installer/keep.kdbx", "b.installer/deep/open.pkg", "c.installer/x.pkg"):
         make_file(temp / name, 100, days_old=30)
-    it.protect = [ProtectEntry(kind=PATTERN, what="*.kdbx")]
+    it.protect = [ProtectEntry(kind=PATTERN, pattern="*.kdbx")]
     outcome, _ = it.clean("setup-leftovers", keep_for="P7D")
     assert outcome.removed.count == 1
     assert {stay.reason for stay in outcome.left} == {"protected", "in use"}
@@ -209,7 +209,7 @@ def _with_kernel(folder: Path) -> Path:
     return folder / "other"
 
 
-# --- folders the shop names ------------------------------------------------------------------
+# --- the shop's own folders ------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(
@@ -238,9 +238,9 @@ def test_the_shop_names_only_folders_that_the_machine_lets_it(
     line = Bench(StandInMachine(tmp_path / "m"), tmp_path / "agent").look(
         "own-folders", off=False, keep_for="P30D", folders=[asked]
     )
-    assert (line is not None and line.goes.count == 1) is found
+    assert (line is not None and line.removable.count == 1) is found
     if line is not None and not found:
-        assert line.unread_count == 1 and line.holds.count == 0
+        assert line.unread_count == 1 and line.total.count == 0
 
 
 # --- protection ------------------------------------------------------------------------------
@@ -274,7 +274,7 @@ def test_nothing_protected_ever_goes_from_a_real_tree(
     }[what]
     assert {p for p in paths if p.exists()} == {p for p in paths if kept(p)}
     assert line is not None
-    assert line.goes.count == len([p for p in paths if not kept(p)])
+    assert line.removable.count == len([p for p in paths if not kept(p)])
 
 
 def test_an_agreed_file_that_is_protected_by_now_stays(tmp_path: Path) -> None:
@@ -282,7 +282,7 @@ def test_an_agreed_file_that_is_protected_by_now_stays(tmp_path: Path) -> None:
     scan = make_file(tmp_path / "anna/Downloads/x.dcm", days_old=90)
     other = make_file(tmp_path / "anna/Downloads/y.zip", days_old=90)
     it.look("downloads", off=False, keep_for="P30D")
-    it.protect = [ProtectEntry(kind=PATTERN, what="*.dcm")]
+    it.protect = [ProtectEntry(kind=PATTERN, pattern="*.dcm")]
     outcome, _ = it.clean("downloads", agreed=list(it.listing))
     assert scan.exists() and not other.exists()
     assert {stay.reason for stay in outcome.left} == {"protected"}
@@ -317,7 +317,7 @@ def test_large_idle_files_are_listed_wherever_people_keep_them_but_not_twice(
         make_file(home / path, size, days_old=days)
     line = it.look("large-and-idle", keep_for="P180D", only_larger=8192)
     assert {item.path for item in it.listing} == {"Documents/film.mkv", "Projects/disk.iso"}
-    assert line is not None and line.goes.count == 0 and line.holds.count == 2
+    assert line is not None and line.removable.count == 0 and line.total.count == 2
 
 
 # --- odd input -------------------------------------------------------------------------------
@@ -337,7 +337,7 @@ def test_a_folder_that_vanishes_while_it_is_looked_through_is_no_error(tmp_path:
             shutil.rmtree(temp)
 
     lines = lines_of(it.machine, watch=watch)
-    held = {line.category: line.holds.count for line in lines}
+    held = {line.category: line.total.count for line in lines}
     assert 1 <= held["user-temp"] < 30
     assert held["programs"] == 0, "the rest is done all the same"
 
@@ -397,7 +397,7 @@ def test_names_that_are_not_text_and_deep_paths_are_found_and_let_go(tmp_path: P
     os.close(os.open("file", os.O_CREAT | os.O_WRONLY, dir_fd=deep))
     os.close(deep)
     line = it.look("user-temp", keep_for="P0D")
-    assert line is not None and line.goes.count == len(odd) + 1
+    assert line is not None and line.removable.count == len(odd) + 1
     outcome, _ = it.clean("user-temp", keep_for="P0D")
     assert outcome.removed.count == len(odd) + 1
     assert outcome.unread_count == 0
@@ -410,7 +410,7 @@ def test_a_folder_of_very_many_entries_is_counted_whole(tmp_path: Path) -> None:
     for n in range(20_000):
         os.close(os.open(temp / f"{n}", os.O_CREAT | os.O_WRONLY))
     line = it.look("user-temp", keep_for="P1D", keep_under=10**9)
-    assert line is not None and line.holds.count == 20_000
+    assert line is not None and line.total.count == 20_000
     assert len(line.largest) == 20
 
 

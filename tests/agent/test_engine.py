@@ -46,7 +46,7 @@ def test_old_temporary_files_go_young_and_open_ones_stay(real: Bench, home: Path
     with opened.open():
         line = real.look("user-temp")
         outcome, cleaner = real.clean("user-temp")
-    assert line is not None and line.goes.count == 1
+    assert line is not None and line.removable.count == 1
     assert (old.exists(), young.exists(), opened.exists()) == (False, True, True)
     assert left(outcome) == {"too young": 1, "in use": 1}
     assert [(item.path, item.reason) for item in cleaner.outcomes.named] == [("opened", "in use")]
@@ -76,7 +76,7 @@ def test_hard_links_count_once(real: Bench, home: Path) -> None:
     os.link(path, home / ".tmp/two")
     line = real.look("user-temp")
     assert line is not None
-    assert (line.holds.count, line.holds.size) == (1, path.stat().st_blocks * 512)
+    assert (line.total.count, line.total.size) == (1, path.stat().st_blocks * 512)
 
 
 @contextmanager
@@ -96,7 +96,7 @@ def test_another_volume_mounted_below_is_never_entered(real: Bench, home: Path) 
         line = real.look("user-temp")
         real.clean("user-temp")
         assert kept.exists()
-    assert line is not None and line.holds.count == 0
+    assert line is not None and line.total.count == 0
 
 
 @pytest.mark.parametrize("name", [b"line\nbreak", b"\xff\xfe", b"-rf", "ümlaut".encode(), b" "])
@@ -204,7 +204,7 @@ def test_trash_goes_by_its_date_of_deletion_with_its_note(real: Bench, home: Pat
         "[Trash Info]\nPath=/x\nDeletionDate=2020-01-01T00:00:00\n"
     )
     line = real.look("trash", keep_for="P30D")
-    assert line is not None and (line.holds.count, line.goes.count) == (3, 2)
+    assert line is not None and (line.total.count, line.removable.count) == (3, 2)
     outcome, _ = real.clean("trash", keep_for="P30D")
     trash = home / ".local/share/Trash"
     assert not old.exists() and recent.exists()
@@ -236,7 +236,7 @@ def test_a_windows_trash_is_read_by_its_format(tmp_path: Path) -> None:
         _write_recycle_info(made, datetime.now(UTC) - timedelta(days=days), "C:\\x.zip")
     bench = Bench(StandInMachine(folder), tmp_path)
     line = bench.look("trash", keep_for="P30D")
-    assert line is not None and (line.goes.count, line.goes.size) == (1, 700)
+    assert line is not None and (line.removable.count, line.removable.size) == (1, 700)
     assert line.largest[0].place == "C:\\$Recycle.Bin\\S-1-5-21-1"
     bench.clean("trash", keep_for="P30D")
     assert sorted(p.name for p in bin_.iterdir()) == ["$Inew.zip", "$Rnew.zip"]

@@ -77,15 +77,15 @@ def test_exactly_what_the_survey_promised_goes(
     tree.close()
     # but for the space that others take and free on the volume meanwhile
     looks = [one and one.model_copy(update={"free": 0}) for one in (line, again)]
-    assert looks[0] == looks[1], "a look changes nothing, and the digest is that of the listing"
+    assert looks[0] == looks[1], "a survey changes nothing, and the digest is that of the listing"
     assert {p for p in tree.stays | tree.goes if os.path.lexists(p)} == tree.stays
     assert letter.read_bytes() == b"x" * 123
     assert outcome.removed.count == len(tree.goes)
     assert not cleaner.outcomes.problems
     if line is not None:
-        # a file with two names is counted once in a look, and both its names go
+        # a file with two names is counted once in a survey, and both its names go
         twins = sum(p.name.endswith("~") for p in tree.goes)
-        assert line.goes.count == len(tree.goes) - twins
+        assert line.removable.count == len(tree.goes) - twins
 
 
 def swap(folder: Path, target: Path) -> None:
@@ -143,4 +143,4 @@ def test_a_look_ages_by_days_up_to_eight_hundred(tmp_path: Path) -> None:
     )
     assert line is not None
     assert [age.day for age in line.ages] == [0, 1, 40, 799, 800]
-    assert line.goes.count == 3
+    assert line.removable.count == 3

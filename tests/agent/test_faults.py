@@ -36,7 +36,7 @@ ROUNDS = int(os.environ.get("PHYLAX_KILL_ROUNDS", "1"))
 
 def clean_order(by: RuleInForce, run_id: int = 1) -> CleanOrder:
     look = tuple(CategoryRule(category=key, rule=by) for key in KEYS)
-    return CleanOrder(run_id=run_id, lease="l", look=look, clean=KEYS, look_first=False)
+    return CleanOrder(run_id=run_id, lease="l", rules=look, clean=KEYS, survey_first=False)
 
 
 def lay_out(home: Path) -> set[str]:
@@ -191,7 +191,7 @@ def test_killed_at_random_times_on_a_real_volume(volume: Path, seed: int) -> Non
         CategoryRule(category="user-temp", rule=HELD),
         CategoryRule(category="trash", rule=FOR_GOOD),
     )
-    order = CleanOrder(run_id=1, lease="l", look=look, clean=KEYS, look_first=False)
+    order = CleanOrder(run_id=1, lease="l", rules=look, clean=KEYS, survey_first=False)
     kills = 0
     while not desk.results():
         child = os.fork()

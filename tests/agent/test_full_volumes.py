@@ -69,7 +69,7 @@ def order(**held: str) -> CleanOrder:
         CategoryRule(category="user-temp", rule=rule(**held)),
     )
     keys = ("user-caches", "user-temp")
-    return CleanOrder(run_id=1, lease="l", look=look, clean=keys, look_first=True)
+    return CleanOrder(run_id=1, lease="l", rules=look, clean=keys, survey_first=True)
 
 
 @pytest.mark.parametrize("full_of", [fill, take_all_numbers], ids=["no byte", "no file number"])

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from helpers import enrol, make_file, make_standin, needs_you
+from helpers import enrol, make_file, make_standin, needs_attention
 from phylax.agent.runtime.loop import Agent
 from phylax.client import AgentLink, NotFoundError, Phylax, RefusedError
 from phylax.core.clients.shop import Machine, MachineEdit
@@ -49,9 +49,9 @@ def test_what_is_held_is_known_to_the_shop_and_said_in_the_record(
 ) -> None:
     (hold,) = owner.holds.list(machine.tag)
     assert (hold.category, hold.held.count, hold.mount) == ("user-temp", 3, "/")
-    assert timedelta(days=3) - (hold.until_at - hold.held_at) == timedelta(0)
+    assert timedelta(days=3) - (hold.expires_at - hold.held_at) == timedelta(0)
     items = list(owner.holds.items(hold.id, words="2.TXT"))
-    assert [(i.path, i.size, i.fate) for i in items] == [("deep/2.txt", 2000, "held")]
+    assert [(i.path, i.size, i.status) for i in items] == [("deep/2.txt", 2000, "held")]
     record = next(owner.records.list(machine=machine.tag))
     assert "3 items" in record.text and "can be put back" in record.text
     run = owner.runs.get(hold.run_id)
@@ -153,7 +153,7 @@ def test_it_goes_for_good_when_its_time_is_over_also_without_the_service(
     assert owner.holds.get(hold.id).held.count == 3, "the service has not heard of it yet"
     agent.once()
     after = owner.holds.get(hold.id)
-    assert (after.held.count, after.gone.count) == (0, 3)
+    assert (after.held.count, after.deleted.count) == (0, 3)
     run = owner.runs.list(machine=machine.tag)
     assert len(list(run)) == 1
 
@@ -167,7 +167,7 @@ def test_a_person_may_let_it_go_before_its_time(
     ended = owner.runs.get(run.id)
     assert ended.removed is not None and ended.removed.size == 6000
     assert ended.freed is not None and ended.freed >= 6000
-    assert owner.holds.get(hold.id).gone.count == 3
+    assert owner.holds.get(hold.id).deleted.count == 3
     assert list(agent._hold.batches()) == [], "and the batch is swept up"
 
 
@@ -210,13 +210,13 @@ def test_what_is_left_five_times_needs_somebody(
         )
     )
     for time in range(1, 6):
-        assert "always left" not in [a.cause for a in needs_you(context, owner)], (
+        assert "always left" not in [a.cause for a in needs_attention(context, owner)], (
             f"after {time - 1}"
         )
         assert clean(owner, machine, agent).state is RunState.PARTLY
-    (attention,) = [a for a in needs_you(context, owner) if a.cause == "always left"]
+    (attention,) = [a for a in needs_attention(context, owner) if a.cause == "always left"]
     assert "cache.db" in attention.evidence and "in use" in attention.evidence
     state.write_text(state.read_text().replace('["root/home/anna/.tmp/cache.db"]', "[]"))
     assert clean(owner, machine, agent).state is RunState.DONE
     assert not stuck.exists()
-    assert "always left" not in [a.cause for a in needs_you(context, owner)]
+    assert "always left" not in [a.cause for a in needs_attention(context, owner)]

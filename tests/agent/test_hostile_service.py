@@ -215,9 +215,9 @@ def order(*, clean: list[str], **more: Any) -> dict[str, Any]:
     for one in rules:
         one["rule"] |= {"off": False, "keep_for": "PT0S", **more.get("rule", {})}
     return {
-        "kind": "clean", "run_id": 7, "lease": "l", "look": rules, "clean": clean,
+        "kind": "clean", "run_id": 7, "lease": "l", "rules": rules, "clean": clean,
         "standing": more.get("standing", []), "agreed": more.get("agreed", []),
-        "look_first": False, "protect": [],
+        "survey_first": False, "protect": [],
     }  # fmt: skip
 
 

@@ -120,7 +120,7 @@ def test_each_log_belongs_to_one_category(root: Path, bench: Bench) -> None:
     journal = root / "var/log/journal/4f1c"
     make_file(journal / "system@0001-2.journal", 6000, days_old=60)
     make_file(journal / "system.journal", 6000, days_old=60)
-    held = {line.category: line.holds.count for line in lines_of(bench.machine)}
+    held = {line.category: line.total.count for line in lines_of(bench.machine)}
     assert (held["update-logs"], held["journal"], held["old-logs"]) == (1, 1, 0)
 
 
@@ -130,7 +130,7 @@ def test_the_journal_keeps_a_month_and_a_size_the_oldest_go_first(root: Path, be
         make_file(journal / f"system@{n}.journal", 8192, days_old=days)
     make_file(journal / "user-1000.journal", 8192, days_old=99)
     line = bench.look("journal", keep_for="P30D", keep_under=2 * 8192)
-    assert line is not None and line.goes.count == 2
+    assert line is not None and line.removable.count == 2
     bench.clean("journal", keep_for="P30D", keep_under=2 * 8192)
     assert {p.name for p in journal.iterdir()} == {
         "system@0.journal", "system@1.journal", "user-1000.journal",
@@ -164,7 +164,7 @@ def test_each_location_is_where_the_system_keeps_it(
     file = make_file(root / path, days_old=900)
     os.utime(file, (file.stat().st_mtime, file.stat().st_mtime))
     line = bench.look(category, off=False, keep_for="P90D")
-    assert (line is not None and line.goes.count == 1) is goes
+    assert (line is not None and line.removable.count == 1) is goes
     bench.clean(category, off=False, keep_for="P90D")
     assert file.exists() is not goes
 
@@ -188,7 +188,7 @@ def test_sums_of_every_category_are_those_that_find_adds_up(root: Path) -> None:
         os.utime(root / place / "sparse", (1, 1))
         os.link(root / place / "deep/0/file", root / place / "twin")
     machine = NothingRuns([str(root / "home/anna")], root=str(root))
-    held = {line.category: line.holds.size for line in lines_of(machine)}
+    held = {line.category: line.total.size for line in lines_of(machine)}
     for category, place in PLACES.items():
         listed = subprocess.run(
             ["find", str(root / place), "-type", "f", "-printf", "%i %b %s\n"],
@@ -210,8 +210,8 @@ def test_an_installers_folder_is_one_item_and_no_temporary_file(root: Path, benc
         capture_output=True, text=True, check=True,
     )  # fmt: skip
     assert leftover is not None
-    assert (leftover.goes.count, leftover.goes.size) == (1, int(du.stdout.split()[0]))
-    assert temp is not None and temp.goes.count == 1
+    assert (leftover.removable.count, leftover.removable.size) == (1, int(du.stdout.split()[0]))
+    assert temp is not None and temp.removable.count == 1
     bench.clean("setup-leftovers", keep_for="P7D")
     assert os.listdir(root / "tmp") == ["other"]
 
@@ -271,7 +271,7 @@ def test_package_archives_of_this_machine_add_up_to_what_find_lists() -> None:
     )  # fmt: skip
     blocks = [int(text) for text in found.stdout.split()]
     assert line is not None
-    assert (line.holds.count, line.holds.size) == (len(blocks), 512 * sum(blocks))
+    assert (line.total.count, line.total.size) == (len(blocks), 512 * sum(blocks))
 
 
 def test_programs_of_this_machine_are_installed_ones() -> None:
@@ -307,7 +307,7 @@ def test_an_unprivileged_agent_finds_less_and_says_what_it_could_not_look_at(
         # once with all rights, for Python itself may lie where nobody else can read it
         "lines_of(machine); os.setgroups([]); os.setgid(65534); os.setuid(65534)\n"
         "for line in lines_of(machine):\n"
-        "    print(line.category, line.holds.size, *(u.path for u in line.unread))"
+        "    print(line.category, line.total.size, *(u.path for u in line.unread))"
     )
     path = os.pathsep.join(p for p in sys.path if p)
     done = subprocess.run(

@@ -79,12 +79,12 @@ def test_without_room_a_line_is_not_there_and_the_next_one_is(
 def test_a_line_is_on_the_disk_before_it_is_relied_on(
     path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    deeds: list[str] = []
-    monkeypatch.setattr(files, "step", deeds.append)
+    actions: list[str] = []
+    monkeypatch.setattr(files, "step", actions.append)
     manifest = Manifest(str(path))
     for _ in range(3):
         manifest.add(b"more")
-        assert deeds[-2:] == ["append", "sync"]
+        assert actions[-2:] == ["append", "sync"]
     manifest.close()
 
 

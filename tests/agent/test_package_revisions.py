@@ -105,7 +105,7 @@ def test_a_package_service_that_fails_is_said_not_guessed(
     with pytest.raises(OSError, match="the package service"):
         list(revisions(socket))
     (line,) = (one for one in lines_of(machine) if one.category == "package-revisions")
-    assert (line.holds.count, line.unread_count) == (0, 1)
+    assert (line.total.count, line.unread_count) == (0, 1)
     assert "package service" in line.unread[0].why
 
 

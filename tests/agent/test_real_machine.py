@@ -103,11 +103,11 @@ def test_a_real_machine_is_surveyed_and_cleaned_to_the_byte(
     found = owner.machines.get("ferry-desk")
     assert [v.mount for v in found.volumes] == [str(volume)]
     lines = {line.category: line for line in owner.machines.ledger("ferry-desk").lines}
-    assert lines["user-temp"].holds.size == du(home / ".tmp")
+    assert lines["user-temp"].total.size == du(home / ".tmp")
     trash = home / ".local/share/Trash/files"
     folders = sum(p.stat().st_blocks * 512 for p in trash.rglob("*") if p.is_dir())
-    assert lines["trash"].holds.size == du(trash) + folders
-    assert (lines["trash"].holds.count, lines["trash"].goes.count) == (3, 2)
+    assert lines["trash"].total.size == du(trash) + folders
+    assert (lines["trash"].total.count, lines["trash"].removable.count) == (3, 2)
 
     before = df_available(volume)
     opened = home / ".tmp/build/part-7"

@@ -11,7 +11,7 @@ import psutil
 import pytest
 
 from conftest import Service
-from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_you, wait_until
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_attention, wait_until
 from phylax.agent.config.home import AgentHome, BusyError, NotEnrolledError
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
@@ -96,15 +96,15 @@ def test_the_whole_path(
     agent.once()
     assert owner.runs.get(look.id).state is RunState.DONE
     ledger = owner.machines.ledger(machine.tag)
-    assert (ledger.goes.size, ledger.needs_yes.size) == (5000, 1600)
-    assert [a.cause for a in needs_you(context, owner)] == ["waits for a yes"]
+    assert (ledger.removable.size, ledger.needs_approval.size) == (5000, 1600)
+    assert [a.cause for a in needs_attention(context, owner)] == ["needs approval"]
 
     listing = list(owner.surveys.listing(ledger.survey_id, "downloads"))
     numbers = [item.number for item in listing if item.path == "let-go"]
     with pytest.raises(RefusedError, match="needs a consent to its listing"):
         owner.runs.clean(machine.tag, ["downloads"])
     consent = owner.surveys.consent(
-        ledger.survey_id, "downloads", numbers=numbers, word="asked by phone"
+        ledger.survey_id, "downloads", numbers=numbers, comment="asked by phone"
     )
     run = owner.runs.clean(machine.tag, ["user-temp", "downloads"], consents=[consent.id])
     assert run.expected is not None and run.expected.size == 5900
@@ -112,8 +112,8 @@ def test_the_whole_path(
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.DONE
     assert ended.removed is not None and ended.removed.size == ended.freed == 5900
-    assert keep.exists() and ended.second_look_id is not None
-    assert owner.machines.ledger(machine.tag).goes.count == 0
+    assert keep.exists() and ended.follow_up_survey_id is not None
+    assert owner.machines.ledger(machine.tag).removable.count == 0
     record = next(owner.records.list(machine=machine.tag))
     assert (record.who, record.freed, record.left_count) == ("Ines Marrow", 5900, 0)
     assert owner.records.verify().intact

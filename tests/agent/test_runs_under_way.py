@@ -68,7 +68,7 @@ def test_it_tells_items_bytes_rate_and_time_left(
                 told = progress
             time.sleep(0.02)
     assert told is not None
-    assert (told.of_items, told.of_size) == (900, 900_000)
+    assert (told.total_items, told.total_size) == (900, 900_000)
     assert told.size == told.items * 1000
     # the pretended machine does no more than 150; how far it keeps up is its host's affair
     assert told.items_per_second is not None and 0 < told.items_per_second <= 160

@@ -14,7 +14,7 @@ from phylax.agent.workers.jobs import About
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.protocol import CleanOrder, ReadingsMessage
 
-ORDER = CleanOrder(run_id=5, lease="lease", look=(), clean=("user-temp",), look_first=False)
+ORDER = CleanOrder(run_id=5, lease="lease", rules=(), clean=("user-temp",), survey_first=False)
 
 
 def message(number: int, readings: int = 1) -> ReadingsMessage:

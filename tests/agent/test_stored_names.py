@@ -49,7 +49,7 @@ def test_what_a_protected_link_leads_to_is_protected(
     picture = make_file(home / ".tmp/archive/picture", days_old=99)
     (home / stored).mkdir()
     (home / stored / "archive").symlink_to(picture.parent)
-    entry = ProtectEntry(kind=ProtectKind.FOLDER, what=f"{home}/{typed}/archive")
+    entry = ProtectEntry(kind=ProtectKind.FOLDER, pattern=f"{home}/{typed}/archive")
     other = make_file(home / ".tmp/other", days_old=99)
     bench = Bench(NothingRuns([str(home)]), tmp_path, protect=[entry])
     bench.clean("user-temp", **NOW)

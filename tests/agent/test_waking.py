@@ -71,15 +71,15 @@ def test_work_stops_when_its_time_is_up_and_says_so(tmp_path: Path) -> None:
 
     def order(run_id: int, end_by: datetime) -> CleanOrder:
         return CleanOrder(
-            run_id=run_id, lease="l", clean=("user-temp",), look_first=True, end_by=end_by,
-            look=(CategoryRule(category="user-temp", rule=rule()),),
+            run_id=run_id, lease="l", clean=("user-temp",), survey_first=True, end_by=end_by,
+            rules=(CategoryRule(category="user-temp", rule=rule()),),
         )  # fmt: skip
 
     desk.carry_out(order(1, datetime.now(UTC) + timedelta(seconds=2)))
     (result,) = desk.results()
-    assert result.out_of_time and not result.called_off and not result.error
+    assert result.timed_out and not result.cancelled and not result.error
     assert result.ended_at - result.started_at < timedelta(seconds=9)
     kept = len(list((home / ".tmp").iterdir()))
     desk.carry_out(order(2, datetime.now(UTC) - MINUTE))
     assert len(list((home / ".tmp").iterdir())) == kept, "nothing begins after its time"
-    assert [r.out_of_time for r in desk.results()] == [True, True]
+    assert [r.timed_out for r in desk.results()] == [True, True]

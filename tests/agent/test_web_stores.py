@@ -12,7 +12,7 @@ from engine import Bench, NothingRuns
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason
 
 NOW = datetime.now(UTC)
-KEEP = ProtectEntry(kind=ProtectKind.SITE, what="tickets.example")
+KEEP = ProtectEntry(kind=ProtectKind.SITE, pattern="tickets.example")
 SITES = ("tickets.example", "www.tickets.example", "news.example", "shop.example")
 
 
@@ -117,7 +117,7 @@ def test_a_look_finds_the_sites_of_every_browser_and_touches_no_byte(home: Path)
     it = bench(home)
     line = it.look("web-site-data", off=False, keep_for="P0D")
     assert line is not None
-    assert (line.holds.count, line.goes.count, line.kept_sites) == (8, 4, 4)
+    assert (line.total.count, line.removable.count, line.kept_sites) == (8, 4, 4)
     assert {i.path for i in it.listing if i.reason is None} == {"news.example", "shop.example"}
     assert all(i.reason == "protected" for i in it.listing if "tickets" in i.path)
     ages = {i.path: (NOW - i.aged_from).days for i in it.listing if i.aged_from}
@@ -155,7 +155,7 @@ def test_an_open_browser_means_left_and_named(home: Path, monkeypatch: pytest.Mo
     monkeypatch.setattr(it.machine, "in_use", lambda: opened)
     line = it.look("web-site-data", off=False, keep_for="P0D")
     assert line is not None
-    assert (line.goes.count, line.programs_open) == (0, ("chromium",))
+    assert (line.removable.count, line.programs_open) == (0, ("chromium",))
     outcome, cleaner = it.clean("web-site-data", agreed=listed)
     assert {(s.reason, s.count) for s in outcome.left} == {("program open", 2), ("protected", 2)}
     assert {left.path for left in cleaner.outcomes.named} == {"news.example", "shop.example"}
@@ -180,7 +180,7 @@ def test_history_goes_by_site_and_bookmarks_stay(home: Path) -> None:
     firefox, chrome = firefox_profile(home), chromium_profile(home)
     it = bench(home)
     line = it.look("web-history", off=False, keep_for="P25D")
-    assert line is not None and line.goes.count == 2
+    assert line is not None and line.removable.count == 2
     it.clean("web-history", off=False, keep_for="P25D", standing=True)
     assert column(firefox / "places.sqlite", "SELECT place_id FROM moz_historyvisits") == [0, 1, 2]
     assert 3 in column(firefox / "places.sqlite", "SELECT id FROM moz_places"), "bookmarked"
@@ -196,7 +196,7 @@ def test_a_store_that_cannot_be_read_is_named(home: Path, content: bytes) -> Non
     (profile / "Network/Cookies").write_bytes(content)
     line = bench(home).look("web-site-data", off=False, keep_for="P0D")
     assert line is not None
-    assert (line.holds.count, line.unread_count) == (0, 1)
+    assert (line.total.count, line.unread_count) == (0, 1)
     assert "Cookies" in line.unread[0].path and "cannot be read" in line.unread[0].why
 
 
@@ -214,7 +214,7 @@ def test_a_row_that_no_browser_writes_costs_its_own_store(
         conn.execute("INSERT INTO moz_cookies VALUES (99, ?, ?, ?, ?, ?, ?)", row)
     it = bench(home)
     line = it.look("web-site-data", off=False, keep_for="P0D")
-    assert line is not None and line.holds.count == len(SITES), "the other browser's"
+    assert line is not None and line.total.count == len(SITES), "the other browser's"
     assert [unread.path.rpartition("/")[2] for unread in line.unread] == ["cookies.sqlite"]
     it.clean("web-site-data", off=False, keep_for="P0D", standing=True)
     assert len(column(profile / "cookies.sqlite", "SELECT id FROM moz_cookies")) == len(SITES) + 1
@@ -226,7 +226,7 @@ def test_a_store_behind_a_link_is_left_alone(home: Path, tmp_path: Path) -> None
     (profile / "Network/Cookies").rename(elsewhere)
     (profile / "Network/Cookies").symlink_to(elsewhere)
     line = bench(home).look("web-site-data", off=False, keep_for="P0D")
-    assert line is not None and line.holds.count == 0
+    assert line is not None and line.total.count == 0
 
 
 @pytest.mark.parametrize("category", ["web-site-data", "web-history"])

@@ -62,19 +62,19 @@ def _live(home: Path, log: Path, seed: int, uid: int, stop: Event) -> None:
         write(shuttle / "inside")
         while number < MOST and not stop.is_set():
             time.sleep(0.0005)
-            deed = rng.randrange(5)
+            action = rng.randrange(5)
             with suppress(OSError):
-                if deed == 0:
+                if action == 0:
                     write(home / rng.choice(PLACES) / f"new-{number}")
-                elif deed == 1 and old:
+                elif action == 1 and old:
                     new = home / f"Documents/new-{number}"
                     write(new)
                     new.rename(old.pop())
-                elif deed == 2:
+                elif action == 2:
                     away = home / ".tmp/shuttle"
                     here, there = (shuttle, away) if shuttle.exists() else (away, shuttle)
                     here.rename(there)
-                elif deed == 3:
+                elif action == 3:
                     other = home / ".cache/folder"
                     link.rename(other)
                     link.symlink_to(home / "Documents")

@@ -55,13 +55,13 @@ def listed(home: Path, table: str, what: str) -> str:
 
 def seen(desk: PeopleDesk) -> dict[tuple[str, str], Seen]:
     desk.worker()
-    return {(value.key, value.of): value for value in desk.crew.tuned.values() if value.of}
+    return {(value.key, value.person): value for value in desk.crew.tuned.values() if value.person}
 
 
 def change(
     desk: PeopleDesk, setting: str, was: Scalar, value: Scalar, of: str = "games"
 ) -> ChangeMade:
-    wanted = WantedValue(setting=setting, of=of, was=was, value=value)
+    wanted = WantedValue(setting=setting, person=of, previous=was, value=value)
     desk.carry_out(ChangeSettingsOrder(run_id=5, lease="l", values=(wanted,)))
     (made,) = desk.messages(ChangesMessage)[-1].changes
     return made  # type: ignore[no-any-return]

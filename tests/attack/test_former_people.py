@@ -85,7 +85,7 @@ def test_a_new_account_of_the_number_reads_nothing_of_it(
     assert not letter.exists() and moved.exists()
     desk.expire(days=4)
     assert not moved.exists() and list(desk.index.entries()) == []
-    assert [m.fate for m in desk.messages(UnheldMessage)] == ["gone"]
+    assert [m.status for m in desk.messages(UnheldMessage)] == ["gone"]
 
 
 def test_it_is_let_go_before_its_time_where_somebody_says_so(

@@ -227,11 +227,11 @@ def test_in_the_shops_own_folders_everybodys_things_are_their_workers(
         )
         look = (CategoryRule(category="own-folders", rule=rule),)
         allowed = (str(scans),)
-        desk.carry_out(SurveyOrder(run_id=1, lease="l", look=look), allow_folders=allowed)
+        desk.carry_out(SurveyOrder(run_id=1, lease="l", rules=look), allow_folders=allowed)
         lines = desk.messages(SurveyMessage)[-1].lines
-        assert sum(line.holds.count for line in lines) == 3, "each is listed once"
+        assert sum(line.total.count for line in lines) == 3, "each is listed once"
         order = CleanOrder(
-            run_id=2, lease="l", look=look, clean=("own-folders",), look_first=False,
+            run_id=2, lease="l", rules=look, clean=("own-folders",), survey_first=False,
             standing=("own-folders",),
         )  # fmt: skip
         result = desk.carry_out(order, allow_folders=allowed)

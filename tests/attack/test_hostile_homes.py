@@ -55,7 +55,7 @@ def test_what_is_theirs_survives_and_what_is_old_goes(
             hostile.desk.clock = SetClock(over + AGE.total_seconds())
         for number, hostile in enumerate(hostiles):
             seed = begin + number
-            protect = [ProtectEntry(kind=kind, what=what) for kind, what in hostile.protect]
+            protect = [ProtectEntry(kind=kind, pattern=what) for kind, what in hostile.protect]
             by = HELD if seed % 3 == 0 else RULES
             hostile.desk.look(by, protect=protect)
             listing = [item for item in hostile.desk.listing() if item.reason is None]

@@ -78,11 +78,11 @@ def test_a_mount_that_does_not_answer_keeps_nobody_waiting(desk: PeopleDesk, hom
         way = desk.volume / "way"
         way.symlink_to(nas)
         named = (f"{nas}/archive", f"{way}/archive", f"{remote}/kept")
-        protect = tuple(ProtectEntry(kind=ProtectKind.FOLDER, what=what) for what in named)
+        protect = tuple(ProtectEntry(kind=ProtectKind.FOLDER, pattern=what) for what in named)
         (line,) = desk.look(by, protect=protect)
         assert [unread.path for unread in line.unread] == [str(remote)]
         covers = desk.messages(SurveyMessage)[-1].covers or ()
-        assert [(c.entry.what, c.is_there) for c in covers] == [(what, False) for what in named]
+        assert [(c.entry.pattern, c.exists) for c in covers] == [(what, False) for what in named]
         desk.clean(by, protect=protect)
         assert not old.exists()
 
@@ -181,12 +181,14 @@ def bench(tmp_path: Path) -> Bench:
     return Bench(NothingRuns([str(home)]), tmp_path / "runs")
 
 
-def at_the_first_deed(monkeypatch: pytest.MonkeyPatch, deed: str, then: Callable[[], None]) -> None:
+def at_the_first_deed(
+    monkeypatch: pytest.MonkeyPatch, action: str, then: Callable[[], None]
+) -> None:
     """Somebody else does something just before the engine does this for the first time."""
     done: list[bool] = []
 
     def step(name: str) -> None:
-        if name == deed and not done:
+        if name == action and not done:
             done.append(True)
             then()
 
@@ -309,7 +311,7 @@ def test_ages_count_from_the_newest_time_on_a_real_volume(
     bench = Bench(NothingOpen([str(home)]), tmp_path)
     line = bench.look("user-temp", keep_for=MONTH)
     assert line is not None
-    assert (line.goes.count, line.young_by_attributes.count) == (2, 2)
+    assert (line.removable.count, line.young_by_attributes.count) == (2, 2)
     bench.clean("user-temp", keep_for=MONTH)
     assert not any(path.exists() for path in old)
     assert copied.exists() and touched.exists() and (home / ".tmp/project/old").exists()
@@ -372,7 +374,7 @@ def test_nothing_goes_while_the_clock_is_not_trusted(desk: PeopleDesk, home: Pat
     listing = [item for page in desk.messages(ListingMessage) for item in page.items]
     clock.trusted = False
     lines = desk.look(by)
-    assert all(stay.reason is Reason.CLOCK for line in lines for stay in line.stays)
+    assert all(stay.reason is Reason.CLOCK for line in lines for stay in line.kept)
     agreed = (AgreedListing(category="downloads", consent_id=1, items=tuple(listing)),)
     result = desk.clean(by, agreed=agreed)
     assert old.exists() and asked.exists()
@@ -401,7 +403,7 @@ def test_a_number_that_comes_again_does_not_fall_into_an_earlier_batch(
 def test_a_journal_of_another_order_with_the_same_number_is_not_gone_on_with(
     desk: PeopleDesk, home: Path
 ) -> None:
-    order = CleanOrder(run_id=9, lease="x", look=(), clean=(), look_first=False)
+    order = CleanOrder(run_id=9, lease="x", rules=(), clean=(), survey_first=False)
     runs = desk.own / "runs"
     runs.mkdir()
     desk.carry_out(order.model_copy(update={"protect": ()}))

@@ -128,7 +128,7 @@ def test_names_that_are_no_text_at_any_level_are_sent_and_cleaned(tmp_path: Path
     made = make_file(home / "Downloads" / os.fsdecode(b"asked\xc3"), days_old=99)
     with kept.open():
         line = bench.look("user-temp")
-        assert line is not None and line.model_dump_json() and line.goes.count == 1
+        assert line is not None and line.model_dump_json() and line.removable.count == 1
         _, cleaner = bench.clean("user-temp")
         assert all(left.model_dump_json() for left in cleaner.outcomes.named)
         assert len(cleaner.outcomes.named) == 1
@@ -149,7 +149,7 @@ def test_times_outside_the_calendar_are_looked_at_and_never_stop_a_look(
     except OverflowError:
         pytest.skip("no file can have this time")
     lines = desk.look({"downloads": rule(**NOW)})
-    assert sum(line.holds.count for line in lines) == 1
+    assert sum(line.total.count for line in lines) == 1
     (item,) = desk.listing()
     assert item.model_dump_json()
 
@@ -176,9 +176,9 @@ def test_an_entry_protects_however_it_is_written(
     what = written.format(home=home, way=way, link=link)
     if "/../" in what:
         with pytest.raises(ValueError, match="without"):
-            ProtectEntry(kind=ProtectKind.FOLDER, what=what)
+            ProtectEntry(kind=ProtectKind.FOLDER, pattern=what)
         return
-    entry = ProtectEntry(kind=ProtectKind.FOLDER, what=what)
+    entry = ProtectEntry(kind=ProtectKind.FOLDER, pattern=what)
     desk.clean({"user-temp": rule(**NOW)}, protect=(entry,))
     assert kept.exists() and not gone.exists()
 
@@ -196,7 +196,7 @@ def test_a_folder_is_protected_whatever_capitals_it_is_reached_by(
         def real_folder(self, shown: str) -> str | None:
             return shown.lower().replace(str(tmp_path).lower(), str(tmp_path))
 
-    entry = ProtectEntry(kind=ProtectKind.FOLDER, what=f"{home}/.TMP/Archive")
+    entry = ProtectEntry(kind=ProtectKind.FOLDER, pattern=f"{home}/.TMP/Archive")
     bench = Bench(KnowsNoCapitals([str(home)]), tmp_path / "runs", protect=[entry])
     outcome, _ = bench.clean("user-temp")
     assert kept.exists()

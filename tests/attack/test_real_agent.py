@@ -62,7 +62,7 @@ def test_a_persons_things_are_looked_at_held_and_put_back(
     owner.runs.survey(machine.tag)
     once(own)
     (line,) = (o for o in owner.machines.ledger(machine.tag).lines if o.category == "user-temp")
-    assert (line.goes.count, line.holds.count) == (40, 41)
+    assert (line.removable.count, line.total.count) == (40, 41)
     run = owner.runs.clean(machine.tag, ["user-temp"])
     once(own)
     ended = owner.runs.get(run.id)

@@ -87,9 +87,9 @@ def test_what_starts_for_people_is_listed_each_for_itself(
     words = [programs[f"person:{name}:{WORDS}"] for name in ("anna", "ben")]
     assert words[0].digest == words[1].digest != ""
     chat = programs["path:/opt/chat/run"]
-    assert {starter.of for starter in chat.starters} == {"anna", "ben"}
+    assert {starter.person for starter in chat.starters} == {"anna", "ben"}
     (glow,) = (p for p in programs.values() if "glow" in p.key)
-    assert [(s.of, s.on) for s in glow.starters] == [("", False), ("anna", True)]
+    assert [(s.person, s.on) for s in glow.starters] == [("", False), ("anna", True)]
 
 
 @pytest.mark.parametrize(
@@ -101,10 +101,10 @@ def test_it_is_switched_with_their_rights_and_goes_back_byte_for_byte(
     desk: PeopleDesk, homes: tuple[Path, Path], key: str
 ) -> None:
     before = picture(desk.volume)
-    made = change_all(desk, key, Intent.WHEN_ASKED)
+    made = change_all(desk, key, Intent.ON_DEMAND)
     assert not any(change.refused for change in made)
-    assert {change.of for change in made} == ({"anna", "ben"} if "chat" in key else {"anna"})
-    assert looked(desk)[key].now is Intent.WHEN_ASKED
+    assert {change.person for change in made} == ({"anna", "ben"} if "chat" in key else {"anna"})
+    assert looked(desk)[key].now is Intent.ON_DEMAND
     for home, uid in zip(homes, (ANNA, BEN), strict=True):
         assert {path.lstat().st_uid for path in home.rglob("*")} == {uid}
     assert not any(told.refused for told in put_back(desk, *made))
@@ -115,9 +115,9 @@ def test_a_change_of_one_person_is_not_a_change_of_another(
     desk: PeopleDesk, homes: tuple[Path, Path]
 ) -> None:
     bens = picture(homes[1])
-    change(desk, f"person:anna:{WORDS}", Intent.WHEN_ASKED)
+    change(desk, f"person:anna:{WORDS}", Intent.ON_DEMAND)
     assert picture(homes[1]) == bens
-    assert looked(desk)[f"person:ben:{WORDS}"].now is Intent.FROM_START
+    assert looked(desk)[f"person:ben:{WORDS}"].now is Intent.AT_START
 
 
 def test_a_folder_of_theirs_that_leads_elsewhere_is_not_followed(
@@ -133,9 +133,10 @@ def test_a_folder_of_theirs_that_leads_elsewhere_is_not_followed(
         autostart.symlink_to(target)
         before = picture(desk.volume)
         for key in [key for key in looked(desk) if key.startswith("person:ben")]:
-            assert change(desk, key, Intent.WHEN_ASKED).refused
+            assert change(desk, key, Intent.ON_DEMAND).refused
         annas, bens = sorted(
-            change_all(desk, "path:/opt/chat/run", Intent.WHEN_ASKED, run_id=9), key=lambda c: c.of
+            change_all(desk, "path:/opt/chat/run", Intent.ON_DEMAND, run_id=9),
+            key=lambda c: c.person,
         )
         assert bens.refused and bens.id is None
         assert annas.refused == "", "what is Ben's costs Anna nothing"
@@ -150,7 +151,7 @@ def test_what_one_person_says_never_makes_a_program_of_anothers_or_the_systems_g
     text = entry("Not chat", "/opt/chat/run", X_Desk_Phase="Initialization", Comment="Bad")
     give(add_file(homes[1], ".config/autostart/chat.desktop", text), BEN)
     chat = looked(desk)["path:/opt/chat/run"]
-    assert (chat.name, chat.guarded, chat.what) == ("Chat", "", "")
+    assert (chat.name, chat.guarded, chat.description) == ("Chat", "", "")
 
 
 def lying(desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, *messages: object) -> PeoplesSettings:
@@ -170,7 +171,7 @@ def lying(desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, *messages: object) 
     return desk.crew.tuned
 
 
-STARTER = {"key": "sign-in:anna:words.desktop", "kind": "sign-in", "on": False, "of": "anna"}
+STARTER = {"key": "sign-in:anna:words.desktop", "kind": "sign-in", "on": False, "person": "anna"}
 
 
 @pytest.mark.parametrize(
@@ -178,7 +179,7 @@ STARTER = {"key": "sign-in:anna:words.desktop", "kind": "sign-in", "on": False, 
     [
         {"kind": "starters", "starters": [{"starter": STARTER}]},
         {"kind": "values", "values": []},
-        {"kind": "starters", "starters": [{"starter": STARTER | {"of": ""}}]},
+        {"kind": "starters", "starters": [{"starter": STARTER | {"person": ""}}]},
     ],
 )
 def test_a_worker_that_speaks_of_somebody_else_costs_only_its_own_part(
@@ -186,7 +187,7 @@ def test_a_worker_that_speaks_of_somebody_else_costs_only_its_own_part(
     message: dict[str, object],
 ) -> None:  # fmt: skip
     programs = {p.key: p for p in lying(desk, monkeypatch, message).programs()}
-    assert programs[f"person:anna:{WORDS}"].now is Intent.FROM_START
+    assert programs[f"person:anna:{WORDS}"].now is Intent.AT_START
     assert "the worker of ben" in programs["person:ben:"].unread
     assert f"person:ben:{WORDS}" not in programs
 
@@ -194,7 +195,7 @@ def test_a_worker_that_speaks_of_somebody_else_costs_only_its_own_part(
 def test_a_digest_that_somebody_made_up_is_of_nobody_elses_program(
     desk: PeopleDesk, homes: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    starter = STARTER | {"of": "ben", "key": "sign-in:ben:words.desktop"}
+    starter = STARTER | {"person": "ben", "key": "sign-in:ben:words.desktop"}
     forged = {"starter": starter, "command": WORDS, "runs": WORDS, "digest": "0" * 64}
     message = {"kind": "starters", "starters": [forged]}
     programs = {p.key: p for p in lying(desk, monkeypatch, message).programs()}
@@ -212,7 +213,7 @@ def test_pieces_that_are_not_theirs_are_not_taken(
              "after": {"kind": "file", "content": ""}}  # fmt: skip
     tuned = lying(desk, monkeypatch, {"kind": "pieces", "pieces": [piece]})
     with pytest.raises(OSError, match="not theirs"):
-        tuned.switched(program, program.plan(Intent.WHEN_ASKED))
+        tuned.switched(program, program.plan(Intent.ON_DEMAND))
 
 
 def test_a_change_that_would_fill_the_agents_disk_is_not_taken(
@@ -226,7 +227,7 @@ def test_a_change_that_would_fill_the_agents_disk_is_not_taken(
     many = {"kind": "pieces", "pieces": [piece] * 3}
     tuned = lying(desk, monkeypatch, *[many] * 10)
     with pytest.raises(OSError, match="more than anybody has to"):
-        tuned.switched(program, program.plan(Intent.WHEN_ASKED))
+        tuned.switched(program, program.plan(Intent.ON_DEMAND))
     state = {"kind": "state", "state": {"kind": "nothing"}}
     tuned = lying(desk, monkeypatch, state, state)
     with pytest.raises(OSError, match="more than it was asked"):
@@ -237,10 +238,10 @@ def test_what_is_of_somebody_who_has_gone_is_left_and_the_rest_goes_back(
     desk: PeopleDesk, homes: tuple[Path, Path]
 ) -> None:
     before = picture(homes[0])
-    made = change_all(desk, "path:/opt/chat/run", Intent.WHEN_ASKED)
+    made = change_all(desk, "path:/opt/chat/run", Intent.ON_DEMAND)
     gone = desk.volume / "gone"
     homes[1].rename(gone)
-    told = {change.of: change for change in put_back(desk, *made)}
+    told = {change.person: change for change in put_back(desk, *made)}
     assert "nobody here has the rights of" in told["ben"].refused
     assert (told["anna"].refused, picture(homes[0])) == ("", before)
     result = desk.messages(ResultMessage)[-1]
@@ -251,12 +252,14 @@ def test_what_one_person_switches_on_again_is_nobody_elses_drift_and_keeps_nothi
     desk: PeopleDesk, homes: tuple[Path, Path]
 ) -> None:
     before = picture(homes[0])
-    made = change_all(desk, "path:/opt/chat/run", Intent.WHEN_ASKED)
+    made = change_all(desk, "path:/opt/chat/run", Intent.ON_DEMAND)
     (homes[1] / ".config/autostart/chat.desktop").unlink()
     desk.carry_out(PutSettingsBackOrder(run_id=9, lease="l", changes=()))
     drifted = desk.messages(SettingsMessage)[-1].look.drifted
-    assert [drift.id for drift in drifted] == [change.id for change in made if change.of == "ben"]
-    told = {change.of: change for change in put_back(desk, *made)}
+    assert [drift.id for drift in drifted] == [
+        change.id for change in made if change.person == "ben"
+    ]
+    told = {change.person: change for change in put_back(desk, *made)}
     assert (told["anna"].refused, picture(homes[0])) == ("", before)
 
 
@@ -275,7 +278,7 @@ def test_a_worker_that_does_not_answer_stops_no_recovery_and_no_start(
     desk: PeopleDesk, homes: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Cut off in the middle, and then Ben ends every worker of his."""
-    made = change_all(desk, "path:/opt/chat/run", Intent.WHEN_ASKED)
+    made = change_all(desk, "path:/opt/chat/run", Intent.ON_DEMAND)
     changer = Changer(desk.crew.tuned.hands(), desk.own / "changes")
     for change in list(changer.changes()):
         changer.note(change, stage=Stage.BEGUN)
@@ -288,7 +291,7 @@ def test_a_worker_that_does_not_answer_stops_no_recovery_and_no_start(
         desk.worker().recover_settings()
         assert stages() == {"anna": Stage.UNDONE, "ben": Stage.BEGUN}
         assert not (homes[0] / ".config/autostart/chat.desktop").exists(), "Anna's is undone"
-        words = change_all(desk, f"person:anna:{WORDS}", Intent.WHEN_ASKED, run_id=10)
+        words = change_all(desk, f"person:anna:{WORDS}", Intent.ON_DEMAND, run_id=10)
         assert not any(change.refused for change in words), "other orders go on"
     desk.worker().recover_settings()
     assert stages()["ben"] is Stage.UNDONE
@@ -302,11 +305,11 @@ def test_a_run_that_was_cut_off_goes_on_with_what_is_left(
     with monkeypatch.context() as patch:
         patch.setattr(Changer, "make", stops_for_ben(Changer.make))
         with pytest.raises(KeyboardInterrupt):
-            change_all(desk, "path:/opt/chat/run", Intent.WHEN_ASKED)
-    wanted = Wanted(program="path:/opt/chat/run", was=Intent.FROM_START, intent=Intent.WHEN_ASKED)
+            change_all(desk, "path:/opt/chat/run", Intent.ON_DEMAND)
+    wanted = Wanted(program="path:/opt/chat/run", was=Intent.AT_START, intent=Intent.ON_DEMAND)
     desk.carry_out(ChangeSettingsOrder(run_id=7, lease="l", wanted=(wanted,)))
     made = desk.messages(ChangesMessage)[-1].changes
-    assert [(change.of, change.refused) for change in made] == [("anna", ""), ("ben", "")]
+    assert [(change.person, change.refused) for change in made] == [("anna", ""), ("ben", "")]
     assert len([*Changer(desk.crew.tuned.hands(), desk.own / "changes").changes()]) == 2
 
 
@@ -355,17 +358,17 @@ def test_odd_folders_of_one_person_cost_only_themselves(
     odd(homes[1] / ".config/autostart")
     give(homes[1], BEN)
     programs = looked(desk)
-    assert programs[f"person:anna:{WORDS}"].now is Intent.FROM_START
+    assert programs[f"person:anna:{WORDS}"].now is Intent.AT_START
     mine = [p for key, p in programs.items() if key.startswith("person:ben")]
     assert mine and len(mine) <= 200 and not any(p.unread for p in mine)
     assert all(char.isprintable() for p in mine for char in p.name + p.key + p.path)
-    made = change(desk, f"person:anna:{WORDS}", Intent.WHEN_ASKED)
+    made = change(desk, f"person:anna:{WORDS}", Intent.ON_DEMAND)
     assert made.refused == ""
     assert desk.messages(SettingsMessage)[-1].look.unread == ""
 
 
 def checked(settings: PeoplesSettings) -> dict[str, Checked]:
-    return {said.of: said for said in settings.browsers(lambda done=0, of=None: None)}
+    return {said.target: said for said in settings.browsers(lambda done=0, of=None: None)}
 
 
 def test_each_persons_browsers_are_read_with_their_own_rights(
@@ -379,7 +382,7 @@ def test_each_persons_browsers_are_read_with_their_own_rights(
     add_link(homes[1], ".config/chromium/Default/Preferences", str(profile / "Preferences"))
     give(homes[1], BEN)
     desk.worker()
-    found = {came.of: came for came in desk.crew.check("browsers", "", lambda *_: None)
+    found = {came.target: came for came in desk.crew.check("browsers", "", lambda *_: None)
              if isinstance(came, Checked)}  # fmt: skip
     assert "Reader was added to the browser" in found["anna"].findings[0].what
     assert found["ben"].findings == () and found["ben"].result is Result.CLEAN

@@ -103,7 +103,7 @@ def test_a_consent_that_has_expired_lets_nothing_go(
     owner.runs.survey(machine.tag)
     agent.once()
     survey = owner.machines.ledger(machine.tag).survey_id
-    consent = owner.surveys.consent(survey, "downloads", word="asked by phone")
+    consent = owner.surveys.consent(survey, "downloads", comment="asked by phone")
     clock.pass_(consent.expires_at - clock.now + timedelta(seconds=2))
     with pytest.raises(RefusedError, match="has expired"):
         owner.runs.clean(machine.tag, ["downloads"], consents=[consent.id])

@@ -45,8 +45,8 @@ def test_each_persons_part_is_done_and_the_sums_are_of_all(desk: PeopleDesk, hom
         old_files(folder, uid, 1)
         make_file(folder / ".tmp/root's", 100)
     (line,) = desk.look(TEMP)
-    assert (line.holds.count, line.goes.count) == (4, 2)
-    assert {stay.reason: stay.count for stay in line.stays} == {"somebody else's": 2}
+    assert (line.total.count, line.removable.count) == (4, 2)
+    assert {stay.reason: stay.count for stay in line.kept} == {"somebody else's": 2}
     result = desk.clean(TEMP)
     assert result.error == ""
     (outcome,) = result.outcomes
@@ -86,7 +86,7 @@ def test_a_worker_keeps_to_the_volumes_that_were_chosen(desk: PeopleDesk, home: 
         film = [item for item in desk.listing() if item.path == "film"]
         assert [item.mount for item in film] == [str(other)]
         lines = desk.look(by, run_id=2, volumes=first)
-        assert [(line.category, line.mount, line.holds.count) for line in lines] == [
+        assert [(line.category, line.mount, line.total.count) for line in lines] == [
             ("user-temp", str(desk.volume), 2)
         ]
         agreed = (AgreedListing(category="downloads", consent_id=1, items=tuple(film)),)
@@ -111,7 +111,7 @@ def test_lines_of_volumes_that_were_not_chosen_are_not_believed(
 
     monkeypatch.setattr(ForkServer, "work", work)
     lines = desk.look(TEMP, run_id=2, volumes=VolumeChoice(only=(str(desk.volume),)))
-    assert [(line.mount, line.holds.count) for line in lines] == [(str(desk.volume), 0)]
+    assert [(line.mount, line.total.count) for line in lines] == [(str(desk.volume), 0)]
     assert "lines that cannot be" in lines[0].unread[0].why
 
 
@@ -122,12 +122,12 @@ def test_what_protect_entries_cover_in_homes_is_said_by_the_people_themselves(
     elsewhere = desk.volume / "kept"
     elsewhere.mkdir(mode=0o755)
     entries = {
-        what: ProtectEntry(kind=ProtectKind.FOLDER, what=what)
+        what: ProtectEntry(kind=ProtectKind.FOLDER, pattern=what)
         for what in (f"{home}/.tmp/a", str(elsewhere), f"{home}/nowhere")
     }
     desk.look(TEMP, protect=tuple(entries.values()))
     said = {
-        c.entry.what: (c.is_there, c.kept.count)
+        c.entry.pattern: (c.exists, c.kept.count)
         for c in desk.messages(SurveyMessage)[-1].covers or ()
     }
     assert said == dict(zip(entries, [(True, 1), (True, 0), (False, 0)], strict=True))
@@ -158,8 +158,8 @@ def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_lis
     assert kept.stat().st_uid == ANNA
     desk.expire(days=4)
     assert not list(desk.index.entries()) and not any(hold.iterdir())
-    fates = [(m.fate, m.numbers) for m in desk.messages(UnheldMessage)]
-    assert ("put back", ((told["a/0"], told["a/0"]),)) in fates and fates[-1][0] == "gone"
+    counts = [(m.status, m.numbers) for m in desk.messages(UnheldMessage)]
+    assert ("put back", ((told["a/0"], told["a/0"]),)) in counts and counts[-1][0] == "gone"
 
 
 def test_a_worker_has_its_persons_rights_and_nobody_may_attach_to_it(
@@ -189,7 +189,7 @@ def test_a_worker_has_its_persons_rights_and_nobody_may_attach_to_it(
 
     desk.worker()
     person = Person(name="anna", uid=ANNA, gid=ANNA, home=str(home))
-    job = jobs.LookJob(around=desk.crew.around(person), look=(), now=desk.clock.believed())
+    job = jobs.SurveyJob(around=desk.crew.around(person), look=(), now=desk.clock.believed())
     fork_server.work(person, job, handle)
     assert seen["Uid"].split() == seen["Gid"].split() == [str(ANNA)] * 4
     assert seen["Groups"].split() == [] and seen["NoNewPrivs"] == "1"
@@ -426,7 +426,7 @@ def test_names_of_any_length_are_listed_and_told(desk: PeopleDesk, home: Path) -
         make_file(folder / f"{number:03d}{'ö' * 120}", days_old=90)
     give(home, ANNA)
     lines = desk.look({"downloads": rule(keep_for="P0D")})
-    assert len(desk.listing()) == sum(line.holds.count for line in lines) == 120
+    assert len(desk.listing()) == sum(line.total.count for line in lines) == 120
     held = {"downloads": rule(keep_for="P0D", hold_for="P3D")}
     result = desk.clean(held, standing=("downloads",))
     assert result.outcomes[0].held.count == 120 and not result.error

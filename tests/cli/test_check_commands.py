@@ -29,6 +29,6 @@ def test_checks_are_asked_for_listed_and_seen_to(
     kept = {one.checked.check: one for one in owner.checks.of(machine.tag)}["file-system"]
     said = phylax("check", "settle", str(kept.id), "The cable was loose.")
     assert "needs nobody any more" in said.stdout
-    assert "seen to by Ines Marrow" in phylax("check", "list", machine.tag).stdout
+    assert "dealt with by Ines Marrow" in phylax("check", "list", machine.tag).stdout
     refused = phylax("check", "run", machine.tag, "nonsense")
     assert refused.returncode == 2 and "file-system" in refused.stderr

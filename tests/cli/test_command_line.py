@@ -39,7 +39,7 @@ def test_a_shop_is_run_from_the_command_line(
     phylax("survey", "start", "pottery-pc", "--no-wait")
     agent.once()
     ledger = phylax("survey", "show", "pottery-pc").stdout
-    assert "9.8 KiB can go" in ledger and "8.8 KiB needs a yes" in ledger
+    assert "9.8 KiB can go" in ledger and "8.8 KiB needs approval" in ledger
     assert "film.mp4" in phylax("survey", "list", "pottery-pc", "downloads").stdout
 
     asked = phylax("run", "clean", "pottery-pc", "user-temp", "--agree", "downloads:1")
@@ -48,7 +48,7 @@ def test_a_shop_is_run_from_the_command_line(
     in_use = 'files_in_use = ["root/home/anna/.tmp/open"]'
     state.write_text(state.read_text().replace("files_in_use = []", in_use))
     phylax("run", "clean", "pottery-pc", "user-temp", "--agree", "downloads:1", "--yes",
-           "--no-wait", "--word", "asked by phone")  # fmt: skip
+           "--no-wait", "--comment", "asked by phone")  # fmt: skip
     agent.once()
     followed = phylax("run", "follow", "2")
     assert followed.returncode == 5, "something was left: scripts see it"
@@ -63,7 +63,7 @@ def test_a_shop_is_run_from_the_command_line(
     phylax("record", "note", "pottery-pc", "Client told [/at last] of [red]paint.")
     assert "Client told [/at last] of [red]paint." in phylax("record", "list", "told").stdout
     assert "each fits the one before it" in phylax("record", "verify").stdout
-    assert "needs you" in phylax("today").stdout
+    assert "needs attention" in phylax("today").stdout
     clock.now = datetime.now(UTC)
     assert "cleaned" in phylax("trend", "show", "pottery-pc", "--span", "2 days").stdout
 
@@ -204,18 +204,20 @@ def test_a_rule_is_tried_set_shown_and_cleared(
     owner.runs.survey(machine.tag)
     enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
     tried = phylax("rule", "preview", "user-temp", "--keep-for", "8 days").stdout
-    assert "9.8 KiB would go (2 items) on 1 machine; by the rules in force 14.6 KiB" in tried
+    assert (
+        "9.8 KiB would be removed (2 items) on 1 machine; by the rules in force 14.6 KiB" in tried
+    )
     asked = phylax("rule", "set", "user-temp", "--keep-for", "8 days")
     assert (asked.returncode, "say --yes" in asked.stderr) == (2, True)
     assert "user-temp for the shop would be: keep for 8 days." in asked.stdout
-    assert "9.8 KiB would go (2 items) on 1 machine" in asked.stdout
+    assert "9.8 KiB would be removed (2 items) on 1 machine" in asked.stdout
     limited = json.loads(
         phylax(
             "rule", "preview", "user-temp", "--keep-for", "50 days", "--keep-under", "6 KB",
             "--format", "json",
         ).stdout
     )  # fmt: skip
-    assert limited["would_go"]["size"] > 0 and limited["exact"] is False
+    assert limited["removable_then"]["size"] > 0 and limited["exact"] is False
     set_ = phylax(
         "rule", "set", "--yes", "trash", "--machine", "ferry-desk", "--keep-newest", "3",
         "--keep-under", "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days",
@@ -260,7 +262,7 @@ def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: M
     phylax("protect", "add", "--site", "a.example", "--machine", "ferry-desk")
     listed = phylax("protect", "list", "ferry-desk", "--format", "csv").stdout
     kept = [
-        (row["entry.what"], row["subject"], row["note"])
+        (row["entry.pattern"], row["subject"], row["note"])
         for row in csv.DictReader(io.StringIO(listed))
     ]
     assert kept == [("*.dcm", "", "x-rays"), ("a.example", "ferry-desk", "")]
@@ -279,7 +281,9 @@ def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: M
 
 def test_standing_consents_are_given_listed_and_taken_back(phylax: Run, machine: Machine) -> None:
     phylax("rule", "set", "--yes", "downloads", "--keep-for", "90 days", "--machine", "ferry-desk")
-    given = phylax("consent", "give-standing", "ferry-desk", "downloads", "--word", "by contract")
+    given = phylax(
+        "consent", "give-standing", "ferry-desk", "downloads", "--comment", "by contract"
+    )
     assert "goes by its rule from now on: keep for 90 days" in given.stdout
     assert "by contract" in phylax("consent", "list-standing", "ferry-desk").stdout
     assert "No consent yet" in phylax("consent", "list", "ferry-desk").stdout

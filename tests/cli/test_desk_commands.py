@@ -12,7 +12,9 @@ from phylax.core.scheduling.rounds import RoundEdit
 
 
 def test_a_client_is_changed_and_shown(phylax: Run, machine: Machine) -> None:
-    added = phylax("client", "add", "Kelpie Boatyard", "--reach-by", "phone", "--hours", "mornings")
+    added = phylax(
+        "client", "add", "Kelpie Boatyard", "--contact-by", "phone", "--hours", "mornings"
+    )
     assert added.returncode == 0
     changed = phylax("client", "change", "Kelpie Boatyard", "--phone", "555 0154")
     assert changed.returncode == 0 and "555 0154" in changed.stdout
@@ -20,7 +22,7 @@ def test_a_client_is_changed_and_shown(phylax: Run, machine: Machine) -> None:
     assert "mornings" in shown and "best reached by" in shown and "note" not in shown
     nothing = phylax("client", "change", "Kelpie Boatyard")
     assert nothing.returncode == 2 and "Name what changes" in nothing.stderr
-    assert phylax("client", "change", "Kelpie Boatyard", "--reach-by", "owl").returncode == 2
+    assert phylax("client", "change", "Kelpie Boatyard", "--contact-by", "owl").returncode == 2
 
 
 def test_a_machine_is_changed_and_what_is_not_named_stays(

@@ -49,7 +49,7 @@ def test_held_things_are_listed_put_back_and_let_go(
     assert len(list((home / ".tmp").iterdir())) == 1
 
     asked = phylax("hold", "let-go", "1")
-    assert asked.returncode == 2 and "Gone for good" in asked.stdout
+    assert asked.returncode == 2 and "Deleted for good" in asked.stdout
     phylax("hold", "let-go", "1", "--yes", "--no-wait")
     agent.once()
     assert phylax("run", "follow", "4").returncode == 0

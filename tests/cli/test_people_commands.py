@@ -13,7 +13,7 @@ def test_people_come_and_leave_by_the_command_line(service: Service, phylax: Run
     added = phylax("person", "add", "tobias", "--name", "Tobias Quill", "--role", "technician")
     secret = added.stdout.split("/welcome#")[1].strip()
     body = {"secret": secret, "password": "gorse under a slow kettle"}
-    url, headers = f"{service.url}/api/v1/welcome", {"Origin": service.url}
+    url, headers = f"{service.url}/api/v2/welcome", {"Origin": service.url}
     assert httpx.post(url, json=body, headers=headers).status_code == 200
     assert "desk now" in phylax("person", "set-role", "tobias", "desk").stdout
     assert "signed out" in phylax("person", "sign-out", "tobias").stdout

@@ -15,7 +15,8 @@ def test_a_report_is_read_made_and_written_to_a_file(
     assert "No report was made yet" in phylax("report", "list").stdout
     assert phylax("report", "make").returncode == 2
     assert (
-        phylax("visit", "open", "ferry-desk", "--said", "It howls \x07\x9b31mred").returncode == 0
+        phylax("visit", "open", "ferry-desk", "--problem", "It howls \x07\x9b31mred").returncode
+        == 0
     )
     shown = phylax("report", "preview", "--visit", "1", "--cover", "It was the fan.")
     assert shown.returncode == 0

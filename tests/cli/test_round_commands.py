@@ -38,7 +38,7 @@ def test_a_round_with_a_window_is_made_told_and_changed(phylax: Run, machine: Ma
     phylax("round", "resume", "1")
     assert (
         "is skipped on ferry-desk"
-        in phylax("round", "skip", "1", "ferry-desk", "--word", "exams").stdout
+        in phylax("round", "skip", "1", "ferry-desk", "--comment", "exams").stdout
     )
     phylax("round", "hold-back", "1", "ferry-desk", "--until", "2030-01-01")
     told = phylax("agenda", "--days", "60").stdout
@@ -78,7 +78,9 @@ def test_a_routine_is_copied_to_a_file_changed_and_run(
     assert "Ring first" in phylax("run", "show-steps", "1").stdout
     refused = phylax("run", "tick", "1", "1", "--left-out")
     assert refused.returncode == 4 and "say why" in refused.stderr
-    assert "“engaged”" in phylax("run", "tick", "1", "1", "--left-out", "--word", "engaged").stdout
+    assert (
+        "“engaged”" in phylax("run", "tick", "1", "1", "--left-out", "--comment", "engaged").stdout
+    )
     agent.once()
     assert phylax("run", "follow", "1").returncode == 5
     assert "1 step left out: Ring first" in phylax("run", "show", "1").stdout

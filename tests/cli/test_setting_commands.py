@@ -104,7 +104,7 @@ def test_a_rule_says_first_what_it_would_change(
         said.stdout
     )
     assert owner.settings.rules(Scope.SHOP, 0) == []
-    said = phylax("setting", "set", "ways-back", "5", "--dry-run")
+    said = phylax("setting", "set", "restore-points", "5", "--dry-run")
     assert said.stdout == "It was seen on no machine yet.\n"
 
 
@@ -121,7 +121,9 @@ def test_one_setting_on_many_machines(
     dry = phylax("setting", "everywhere", "change", "power", "--dry-run")
     assert f"speed first, on 1 machine: {machine.tag}." in dry.stdout
     assert owner.shared_changes.list() == []
-    made = phylax("setting", "everywhere", "change", "power", "--yes", "--word", "agreed by mail")
+    made = phylax(
+        "setting", "everywhere", "change", "power", "--yes", "--comment", "agreed by mail"
+    )
     assert "Shared change 1: 1 machine now." in made.stdout
     agent.once()
     listed = json.loads(phylax("setting", "everywhere", "list", "--format", "json").stdout)

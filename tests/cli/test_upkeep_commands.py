@@ -122,7 +122,9 @@ def test_advice_is_given_and_its_fate_written_down(
     listed = phylax("advice", "list", machine.tag).stdout
     assert "Twice as much." in listed and "told" in listed
     number = next(line.split()[0] for line in listed.splitlines() if "told" in line)
-    assert "accepted" in phylax("advice", "fate", number, "accepted", "--word", "soon").stdout
+    assert (
+        "accepted" in phylax("advice", "set-status", number, "accepted", "--comment", "soon").stdout
+    )
     assert phylax("advice", "give", machine.tag, "a new house", "x").returncode == 2
 
 

@@ -33,7 +33,7 @@ def test_the_question_says_what_goes_on_each_volume(phylax: Run, drives: Path) -
     told = phylax("run", "clean", "cad", "trash").stdout
     assert "By volume:\n  C: 1 item, 2.9 KiB\n  D: 1 item, 4.9 KiB" in told
     told = phylax("run", "clean", "cad", "trash", "--except-volume", "c").stdout
-    assert "Gone for good from cad (all but C:):\n  Trash: 1 item, 4.9 KiB" in told
+    assert "Deleted for good from cad (all but C:):\n  Trash: 1 item, 4.9 KiB" in told
     assert "C: not touched" in told
     run = phylax("run", "clean", "cad", "trash", "--volume", "D:\\", "--yes", "--no-wait")
     assert "waits for cad" in run.stdout

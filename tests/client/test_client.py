@@ -23,9 +23,9 @@ class Broken(BaseHTTPRequestHandler):
     """A server that answers as some proxies do."""
 
     answers: ClassVar[dict[str, tuple[int, str]]] = {
-        "/api/v1/today": (502, "<html>Bad gateway</html>"),
-        "/api/v1/me": (500, '{"type":"urn:phylax:problem:unexpected","detail":"see the log"}'),
-        "/api/v1/people": (418, "[1, 2]"),
+        "/api/v2/today": (502, "<html>Bad gateway</html>"),
+        "/api/v2/me": (500, '{"type":"urn:phylax:problem:unexpected","detail":"see the log"}'),
+        "/api/v2/people": (418, "[1, 2]"),
     }
 
     def do_GET(self) -> None:

@@ -255,7 +255,7 @@ def test_who_asks_to_be_left_alone_is_asked_again_when_they_say(
     transport = httpx.MockTransport(answer)
     with Http("http://127.0.0.1:1", "x", retries=4, transport=transport) as http:
         for ask in (
-            lambda: http.send("GET", "/api/v1/clients"),
+            lambda: http.send("GET", "/api/v2/clients"),
             lambda: asyncio.run(_asked(transport)),
         ):
             came: list[str] = []
@@ -272,7 +272,7 @@ def test_who_asks_to_be_left_alone_is_asked_again_when_they_say(
 async def _asked(transport: httpx.MockTransport) -> httpx.Response:
     http = AsyncHttp("http://127.0.0.1:1", "x", retries=4)
     http._client = httpx.AsyncClient(base_url="http://127.0.0.1:1", transport=transport)
-    return await http.send("GET", "/api/v1/clients")
+    return await http.send("GET", "/api/v2/clients")
 
 
 def test_retries_are_bounded(lossy: Lossy, token: str) -> None:

@@ -67,7 +67,7 @@ def page(browser: Browser, service: Service) -> Iterator[Page]:
     )
     # as the page of signing in does it; that itself is tried where signing in is tested
     answer = context.request.post(
-        "/api/v1/sign-in",
+        "/api/v2/sign-in",
         data={"login": "ines", "password": PASSWORD},
         headers={"Origin": service.url},
     )

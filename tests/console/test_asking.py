@@ -73,8 +73,8 @@ def test_an_idle_page_asks_nothing(
 @pytest.mark.parametrize(
     ("path", "late", "go_on", "shown"),
     [
-        ("/machines?words=yard", r"/v1/machines/numbers\?.*words=yard", ("Filter by words", "ferry"), "ferry-desk"),
-        ("/records?words=nowhere", r"/v1/records\?.*words=nowhere",
+        ("/machines?words=yard", r"/v2/machines/numbers\?.*words=yard", ("Filter by words", "ferry"), "ferry-desk"),
+        ("/records?words=nowhere", r"/v2/records\?.*words=nowhere",
          ("Search everything that was done or written", "note 7"), "note 7"),
     ],
     ids=["machines", "records"],
@@ -135,7 +135,7 @@ def test_the_page_before_never_shows_on_the_next(
         ),
     }[kind]()
     held: list[Route] = []
-    about_first = re.compile(rf"/v1/({first}(?!\d)|(records|runs)\?machine=ferry)")
+    about_first = re.compile(rf"/v2/({first}(?!\d)|(records|runs)\?machine=ferry)")
     page.route(about_first, lambda route: held.append(route))
     page.goto(f"/{first}")
     page.locator("main").wait_for()
@@ -164,7 +164,7 @@ def test_dates_of_a_round_are_of_what_is_typed_last(page: Page, ferry: Machine) 
     dates = page.get_by_test_id("next-dates")
     expect(dates.get_by_role("listitem")).to_have_count(5)
     page.route(
-        re.compile("/v1/rounds/preview"),
+        re.compile("/v2/rounds/preview"),
         lambda route: route.continue_() if held else held.append(route),
     )
     page.get_by_label("It may start from").fill("05:10")
@@ -214,10 +214,10 @@ def test_far_parts_are_drawn_when_somebody_is_there(
 
 @pytest.mark.parametrize("path", ["/", "/machines", "/machines/ferry-desk", "/records", "/rules"])
 def test_what_failed_is_said_and_can_be_tried_again(page: Page, ferry: Machine, path: str) -> None:
-    down = re.compile(r"/api/v1/(today|machines|records|rules)")
+    down = re.compile(r"/api/v2/(today|machines|records|rules)")
     page.route(down, lambda route: route.abort())
     page.goto(path)
-    failed = page.get_by_text("The service does not answer. Is it running?").first
+    failed = page.get_by_text("The service does not answer. Is the service running?").first
     expect(failed).to_be_visible()
     page.unroute(down)
     page.get_by_role("button", name="Try again").first.click()
@@ -230,7 +230,7 @@ def test_what_is_drawn_late_shows_what_came_before_it(page: Page, ferry: Machine
     page.add_init_script("window.requestIdleCallback = (work) => setTimeout(work, 1500)")
     page.goto("/machines/ferry-desk")
     expect(page.get_by_text("This machine has not been surveyed yet.")).to_be_visible()
-    expect(page.get_by_text("A survey reads what runs by itself")).to_be_visible()
+    expect(page.get_by_text("A survey reads startup programs")).to_be_visible()
     expect(page.get_by_text("No round covers this machine.")).to_be_visible()
     expect(page.locator("figure svg")).to_be_visible()
     expect(page.get_by_text("Asking the service…")).to_have_count(0)
@@ -254,7 +254,7 @@ def test_a_change_of_one_machine_asks_for_its_row_alone(
     expect(page.get_by_test_id("machines")).to_contain_text("70 % used")
     page.wait_for_timeout(1000)
     asked: list[str] = []
-    page.on("request", lambda r: asked.append(r.url) if "/api/v1/machines" in r.url else None)
+    page.on("request", lambda r: asked.append(r.url) if "/api/v2/machines" in r.url else None)
     edit = MachineEdit(
         tag="ferry-desk", client_id=ferry.client_id, system="linux", note="", threshold_percent=60
     )

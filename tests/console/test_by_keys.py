@@ -104,7 +104,7 @@ def test_sign_in_clean_and_put_back(
     # the sections are keys
     expect(page.get_by_test_id("ledger")).to_be_visible()
     sections = page.locator("#content h2").all_inner_texts()
-    page.keyboard.press(str(1 + sections.index("Goes and stays")))
+    page.keyboard.press(str(1 + sections.index("What would be removed")))
     expect(page.locator("#ledger")).to_be_focused()
     press(page, page.get_by_role("button", name="Clean…"))
     dialogue = page.get_by_test_id("clean-dialogue")

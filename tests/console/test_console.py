@@ -58,7 +58,7 @@ def test_look_agree_clean_and_read_the_record(
     expect(free).not_to_have_text(before)
     assert sorted(p.name for p in (home / "Downloads").iterdir()) == ["keep.pdf"]
     (consent,) = owner.machines.consents("ferry-desk")
-    assert (consent.via, consent.word, consent.items) == ("console", "asked at the desk", 1)
+    assert (consent.via, consent.comment, consent.items) == ("console", "asked at the desk", 1)
 
     page.get_by_placeholder("Write something down").fill("Client picks it up on Friday.")
     page.get_by_role("button", name="Write down").click()
@@ -94,7 +94,7 @@ def test_a_list_is_worked_through_and_a_standing_yes_given(
     expect(dialogue).to_contain_text("not known")
     dialogue.get_by_role("button", name="Close").click()
     downloads = page.get_by_role("row").filter(has_text="Download folders")
-    downloads.get_by_role("button", name="needs a yes").click()
+    downloads.get_by_role("button", name="needs approval").click()
     dialogue.get_by_placeholder("agreed in the contract").fill("agreed in the contract")
     dialogue.get_by_role("button", name="Give a standing consent").click()
     expect(dialogue).to_contain_text("Standing consent by Ines Marrow")
@@ -103,10 +103,10 @@ def test_a_list_is_worked_through_and_a_standing_yes_given(
     expect(page.get_by_test_id("chosen-sum")).to_have_text("127.8 MiB")
     downloads.get_by_role("button", name="change for this machine").click()
     expect(dialogue.get_by_label("Keep for days")).to_have_value("30")
-    expect(dialogue.get_by_test_id("what-if")).to_contain_text("13.4 MiB would go")
+    expect(dialogue.get_by_test_id("what-if")).to_contain_text("13.4 MiB would be removed")
     check_for_everyone(page, "a machine's rule")
     (given,) = owner.standing_consents.list(machine.tag)
-    assert (given.via, given.word) == ("console", "agreed in the contract")
+    assert (given.via, given.comment) == ("console", "agreed in the contract")
 
 
 def test_a_machine_is_taken_in_and_gets_its_code(page: Page, owner: Phylax) -> None:
@@ -119,7 +119,7 @@ def test_a_machine_is_taken_in_and_gets_its_code(page: Page, owner: Phylax) -> N
     page.reload()
     expect(page.get_by_label("Tag on its label")).to_have_value("pottery-mac")
     check_for_everyone(page, "taking a machine in")
-    page.get_by_role("button", name="Take in").click()
+    page.get_by_role("button", name="Add machine").click()
     expect(page.locator("main")).to_contain_text("phylax agent enrol")
     assert owner.machines.get("pottery-mac").client_name == "Tidewrack Pottery"
 
@@ -158,7 +158,7 @@ def test_every_place_is_a_key_away_and_fit_for_everyone(today: Page, machine: Ma
         expect(page.get_by_role("heading", level=1)).to_have_text(heading)
         check_for_everyone(page, heading)
     page.keyboard.press("t")
-    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs you.")
+    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs attention.")
     check_for_everyone(page, "Today")
     page.keyboard.press("/")
     page.keyboard.type("ferry")
@@ -184,11 +184,11 @@ def test_a_wrong_password_says_so_and_keeps_what_was_typed(today: Page) -> None:
 
 
 def test_when_the_line_drops_it_says_so_and_catches_up(page: Page, owner: Phylax) -> None:
-    page.route("**/api/v1/events", lambda route: route.abort())
+    page.route("**/api/v2/events", lambda route: route.abort())
     page.goto("/rounds")
     dropped = page.get_by_text("Connection lost")
     expect(dropped).to_be_visible()
-    page.unroute("**/api/v1/events")
+    page.unroute("**/api/v2/events")
     expect(dropped).to_be_hidden()
     page.goto("/machines")
     expect(page.get_by_text("No machines yet")).to_be_visible()

@@ -94,7 +94,7 @@ def test_what_was_taken_away_comes_back_by_undo(page: Page, owner: Phylax) -> No
     expect(page.get_by_test_id("undo")).to_have_count(0)
     assert [days.name for days in owner.closing_days.list()] == ["Regatta"]
 
-    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, what="*.ledger"), note="books")
+    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.ledger"), note="books")
     page.goto("/rules")
     page.get_by_role("button", name="Remove from the list").click()
     page.get_by_test_id("undo").get_by_role("button", name="Undo").click()
@@ -129,7 +129,7 @@ def test_a_rule_and_what_was_put_off_come_back(
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
     for button in ("Put off", "Take it on"):
-        needs.get_by_role("button", name=f"Handle: {machine.tag}").click()
+        needs.get_by_role("button", name=f"Deal with: {machine.tag}").click()
         page.get_by_role("button", name=button).click()
         expect(undo).to_be_visible()
         assert [a.handling for a in owner.attention.list()] != ["open"]
@@ -137,7 +137,7 @@ def test_a_rule_and_what_was_put_off_come_back(
         wait_until(
             lambda: [a.handling for a in owner.attention.list()] == ["open"], "it to be back"
         )
-        expect(needs.get_by_role("button", name=f"Handle: {machine.tag}")).to_be_visible()
+        expect(needs.get_by_role("button", name=f"Deal with: {machine.tag}")).to_be_visible()
 
 
 def test_a_list_that_did_not_come_is_not_called_empty(page: Page, owner: Phylax) -> None:
@@ -145,7 +145,7 @@ def test_a_list_that_did_not_come_is_not_called_empty(page: Page, owner: Phylax)
         route.fulfill(status=500, content_type="application/problem+json",
                       body='{"title": "x", "detail": "the service failed"}')  # fmt: skip
 
-    page.route("**/api/v1/closing-days", refuse)
+    page.route("**/api/v2/closing-days", refuse)
     page.goto("/shop/days")
     expect(page.get_by_test_id("closing-days")).to_contain_text("the service failed")
     assert "None yet." not in page.get_by_test_id("closing-days").inner_text()

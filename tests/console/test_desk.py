@@ -15,7 +15,7 @@ from phylax.core.desk.visits import NewVisit
 def test_a_part_a_sealed_note_a_call_and_ready(
     page: Page, owner: Phylax, machine: Machine, tmp_path: Path
 ) -> None:
-    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It clicks"))
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It clicks"))
     page.goto(f"/visits/{visit.id}")
     parts = page.get_by_test_id("parts")
     expect(parts).to_contain_text("None is on order.")
@@ -49,10 +49,10 @@ def test_a_part_a_sealed_note_a_call_and_ready(
     expect(page.get_by_test_id("record").get_by_role("link", name="slip.pdf")).to_be_visible()
     check_for_everyone(page, "visit at the desk")
 
-    parts.get_by_role("button", name="It arrived").click()
+    parts.get_by_role("button", name="Arrived").click()
     expect(parts).to_contain_text("arrived")
     page.get_by_role("button", name="Ready: we tell them ourselves").click()
-    expect(page.get_by_test_id("ready")).to_contain_text("It can be fetched since")
+    expect(page.get_by_test_id("ready")).to_contain_text("Ready to collect since")
     page.get_by_role("button", name="Hand over, mended").click()
     expect(page.get_by_test_id("ended")).to_be_visible()
     expect(notes).to_contain_text("destroyed")

@@ -27,14 +27,14 @@ def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -
     page.goto(f"/machines/{machine.tag}")
     page.get_by_role("button", name="Survey it").click()
     row = page.get_by_role("row").filter(has_text="Download folders")
-    row.get_by_role("button", name="needs a yes").click()
+    row.get_by_role("button", name="needs approval").click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     page.get_by_role("button", name="Use this selection").click()
     page.get_by_label("Clean Temporary files of each person").uncheck()
     page.get_by_role("button", name="Clean…").click()
     dialogue = page.get_by_test_id("clean-dialogue")
     expect(dialogue).to_contain_text("Held first, about 13.4 MiB")
-    expect(dialogue).not_to_contain_text("Gone for good")
+    expect(dialogue).not_to_contain_text("Deleted for good")
     page.get_by_role("button", name="Clean now").click()
     expect(page.get_by_test_id("result")).to_contain_text("held, can be put back")
     expect(page.get_by_test_id("balance")).to_contain_text("becomes free only when it is removed")
@@ -60,10 +60,10 @@ def test_held_things_are_looked_through_and_put_back(page: Page, held: Path) -> 
 
 
 def test_letting_go_early_asks_once_and_names_it(page: Page, held: Path) -> None:
-    page.get_by_test_id("held").get_by_role("button", name="Let go now…").click()
-    expect(page.get_by_text("Gone for good: 2 items, 13.4 MiB held of")).to_be_visible()
-    page.get_by_role("button", name="Let go now", exact=True).click()
-    expect(page.get_by_test_id("result")).to_contain_text("Let go 2 items")
+    page.get_by_test_id("held").get_by_role("button", name="Delete now…").click()
+    expect(page.get_by_text("Deleted for good: 2 items, 13.4 MiB held of")).to_be_visible()
+    page.get_by_role("button", name="Delete now", exact=True).click()
+    expect(page.get_by_test_id("result")).to_contain_text("Deleted 2 items")
     expect(page.get_by_test_id("held")).not_to_be_visible()
     assert list(held.iterdir()) == []
 
@@ -94,13 +94,13 @@ def test_what_was_opened_in_a_look_stays_when_the_look_is_through(
         with context.db.write() as conn:
             events.publish(conn, kind, at=context.now(), machine_id=machine.id, run_id=run.id)
 
-    runs = re.compile(r"/v1/runs(\?|/\d+$)")
-    ledger = re.compile(rf"/v1/machines/{machine.tag}/ledger")
+    runs = re.compile(r"/v2/runs(\?|/\d+$)")
+    ledger = re.compile(rf"/v2/machines/{machine.tag}/ledger")
     page.route(runs, still_running)
     page.route(ledger, not_yet)
     page.goto(f"/machines/{machine.tag}")
     row = page.get_by_role("row").filter(has_text="Download folders")
-    row.get_by_role("button", name="needs a yes").click()
+    row.get_by_role("button", name="needs approval").click()
     tick = page.get_by_role("button", name="Tick what the rule proposes")
     expect(tick).to_be_visible()
     page.unroute(runs)

@@ -22,14 +22,14 @@ def test_a_list_is_looked_at_corrected_and_taken_in(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
     page.goto("/clients")
-    page.get_by_role("link", name="Take in a list").click()
+    page.get_by_role("link", name="Import a list").click()
     page.get_by_label("The list").set_input_files(
         {"name": "old.csv", "mimeType": "text/csv", "buffer": LIST.encode("windows-1252")}
     )
     # first the encoding is to be said
     expect(page.get_by_text("Look at the lines with letters")).to_be_visible()
     expect(page.get_by_test_id("doubtful")).to_contain_text("Möwenhof")
-    expect(page.get_by_role("button", name="Take in 2 lines")).to_be_disabled()
+    expect(page.get_by_role("button", name="Import 2 lines")).to_be_disabled()
     page.get_by_label("Encoding").select_option("windows-1252")
     lines = page.get_by_test_id("lines")
     expect(lines.get_by_role("row").filter(has_text="double")).to_contain_text("line 2 is of the")
@@ -42,9 +42,9 @@ def test_a_list_is_looked_at_corrected_and_taken_in(
     page.get_by_role("button", name="all 4").click()
     expect(lines).to_contain_text("moewe-1")
     assert [each.name for each in owner.clients.list()] == ["Skerry Ferry Office"]
-    page.get_by_role("button", name="Take in 2 lines").click()
+    page.get_by_role("button", name="Import 2 lines").click()
     expect(page.get_by_role("status").filter(has_text="Taken in: 1 line added")).to_be_visible()
-    expect(page.get_by_role("button", name="There is nothing to take in")).to_be_disabled()
+    expect(page.get_by_role("button", name="There is nothing to import")).to_be_disabled()
     assert owner.machines.get("moewe-1").note == "rot"
     assert owner.clients.get(machine.client_id).phone == "555 0101"
 
@@ -74,7 +74,7 @@ def test_everything_is_taken_out_and_a_client_forgotten(
     page.get_by_role("button", name="Retire", exact=True).click()
     page.get_by_role("button", name="Forget Tidewrack Pottery").click()
     dialogue = page.get_by_role("dialog")
-    expect(dialogue).to_contain_text("Gone for good: names")
+    expect(dialogue).to_contain_text("Deleted for good: names")
     dialogue.get_by_label("What else names them").fill("the pottery, Clay")
     dialogue.get_by_role("button", name="Forget them now").click()
     expect(page.get_by_role("heading", level=1)).to_have_text(f"Forgotten client {other.id}")

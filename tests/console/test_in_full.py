@@ -37,7 +37,7 @@ def test_a_client_is_written_down_and_two_at_once_see_each_other(
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status")).to_have_text("Saved.")
     client = owner.clients.find("Kelpie Boatyard")
-    assert (client.phone, client.reach_by, client.agreements) == (
+    assert (client.phone, client.contact_by, client.agreements) == (
         "555 0154",
         "in person",
         "Weekly.",
@@ -84,7 +84,7 @@ def test_what_a_machine_is_is_corrected_and_read_again(
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("reads as Slate 14")).to_be_visible()
     now = owner.machines.get(desk.id)
-    assert (now.model, now.year, now.stands_at) == ("Slate 14 (new board)", 2022, "the counter")
+    assert (now.model, now.year, now.location) == ("Slate 14 (new board)", 2022, "the counter")
     assert now.memory == 8 * 2**30, "what nobody typed is the same to the byte"
     model.fill("")
     page.get_by_role("button", name="Save").click()

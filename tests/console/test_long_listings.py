@@ -51,7 +51,7 @@ def listing(
         surveys.add_items(conn, survey, "downloads", 2, items)
     page.goto(f"/machines/{machine.tag}")
     row = page.get_by_role("row").filter(has_text="Download folders")
-    row.get_by_role("button", name="needs a yes").click()
+    row.get_by_role("button", name="needs approval").click()
     return page.get_by_role("dialog")
 
 

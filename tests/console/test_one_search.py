@@ -13,7 +13,7 @@ from phylax.core.desk.visits import NewVisit
 def test_everything_is_found_and_stays_in_the_address(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
-    owner.visits.open(NewVisit(machine_id=machine.id, said="It howls <b>like</b> a wolf"))
+    owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It howls <b>like</b> a wolf"))
     for number in range(10):
         owner.records.add_note(machine.tag, f"A wolf of a fan, {number}")
     page.goto("/")

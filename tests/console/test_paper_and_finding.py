@@ -35,8 +35,8 @@ def test_a_machines_page_prints_in_order_and_in_lines(
         sheets = _on_paper(page, size)
         text = "\n".join(sheets)
         order = [
-            machine.tag, "Trend", "Last run", "Goes and stays", "Temporary files of each person",
-            "Download folders", "What always stays", "Rounds", "Record", "The fan is loud",
+            machine.tag, "Trend", "Last run", "What would be removed", "Temporary files of each person",
+            "Download folders", "Protected", "Rounds", "Record", "The fan is loud",
         ]  # fmt: skip
         assert not [words for words in order if words not in text], text
         places = [text.index(words) for words in order]
@@ -56,7 +56,7 @@ def test_a_run_that_is_over_is_not_running_while_the_page_asks_for_it(
     for _ in owner.runs.follow(owner.runs.survey(machine.tag).id):
         pass
     pending: list[Route] = []
-    page.route(re.compile(r"/api/v1/runs/\d+$"), lambda route: pending.append(route))
+    page.route(re.compile(r"/api/v2/runs/\d+$"), lambda route: pending.append(route))
     page.goto(f"/machines/{machine.tag}")
     expect(page.get_by_role("heading", name="Last run")).to_be_visible()
     assert page.get_by_role("heading", name="Running now").count() == 0

@@ -22,7 +22,7 @@ def test_a_report_of_a_visit_is_made_and_sent(
 ) -> None:
     client = owner.clients.get(machine.client_id)
     owner.clients.change(client, edit_of(ClientEdit, client, mail="aoife@ferry.example"))
-    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It <b>howls</b>"))
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It <b>howls</b>"))
     owner.records.add_note(machine.tag, "Dust in the fan.")
     page.goto(f"/visits/{visit.id}")
     page.get_by_role("link", name="Make a report").click()
@@ -39,7 +39,7 @@ def test_a_report_of_a_visit_is_made_and_sent(
     page.get_by_role("button", name="Make the report").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Report 1")
     expect(page.get_by_test_id("report")).to_contain_text("„It <b>howls</b>“")
-    pdf = page.request.get(f"/api/v1/reports/{1}/pdf")
+    pdf = page.request.get(f"/api/v2/reports/{1}/pdf")
     assert pdf.body() == owner.reports.pdf(1)
     # printed, it is the paper alone
     page.emulate_media(media="print")

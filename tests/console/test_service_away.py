@@ -52,7 +52,7 @@ ACTIONS = {
     "calendar": Action("/shop/calendars", r"/calendars$", "Make an address", "Wall",
                        (("For what", "Wall"),)),
     "protect list": Action("/rules", r"/protections$", "Add to the list", "/srv/archive",
-                           (("That always stays", "/srv/archive"),)),
+                           (("What to protect", "/srv/archive"),)),
     "rule": Action("/rules", r"/rules/shop/0/trash$", "Save the rule", "keep for 14 days",
                    (("Keep for days; older goes", "14"),), change_trash),
     "threshold": Action("/machines/ferry-desk", r"/machines/\d+$", "Set", "Nearly full above 80 %",
@@ -63,7 +63,7 @@ ACTIONS = {
                           (("Server", "mail.skerry.example"), ("Sender", "desk@skerry.example"))),
     "wishes": Action("/shop/notices", r"/people/\d+/notices$", "Save", "Saved.",
                      (("Mail to", "ines@quayside.example"),)),
-    "new machine": Action("/machines/new", r"/machines$", "Take in", "till-1",
+    "new machine": Action("/machines/new", r"/machines$", "Add machine", "till-1",
                           (("Tag on its label (small letters, digits, hyphens)", "till-1"),)),
     "pause": Action("/rounds?show=rounds", r"/rounds/\d+$", "Pause", "paused"),
 }  # fmt: skip
@@ -100,7 +100,7 @@ def test_it_is_said_and_nothing_typed_is_lost(
         tried.append(route.request.method)
         route.abort()
 
-    away = re.compile(rf"/api/v1{action.address}")
+    away = re.compile(rf"/api/v2{action.address}")
     page.route(away, refuse)
     button = form.get_by_role("button", name=action.press, exact=True)
     button.click()
@@ -118,9 +118,9 @@ def test_it_is_said_and_nothing_typed_is_lost(
 
 def test_a_button_pressed_twice_does_it_once(page: Page, owner: Phylax, machine: Machine) -> None:
     page.goto("/rules")
-    write(page.get_by_label("That always stays"), "/srv/archive")
+    write(page.get_by_label("What to protect"), "/srv/archive")
     page.route(
-        re.compile(r"/api/v1/protections$"),
+        re.compile(r"/api/v2/protections$"),
         lambda route: (page.wait_for_timeout(300), route.continue_())[1],
     )
     page.get_by_role("button", name="Add to the list").dblclick()
@@ -135,7 +135,7 @@ def test_a_round_waits_for_a_service_that_comes_back(
     page.goto(f"/rounds/new?machine={machine.tag}")
     expect(page.get_by_text("Which machines (1 machine now)")).to_be_visible()
     page.get_by_label("Name", exact=True).fill("Nights")
-    away = re.compile(r"/api/v1/rounds$")
+    away = re.compile(r"/api/v2/rounds$")
     page.route(away, lambda route: route.abort())
     save = page.get_by_role("button", name="Make the round")
     save.click()

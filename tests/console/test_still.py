@@ -73,7 +73,7 @@ def test_a_list_stands_where_it_was_first_drawn_however_late_the_guide_above_it_
     late: list[Route] = []
     is_late = True
     page.route(
-        re.compile("/api/v1/(runs|rounds|clients|machines)[?]"),
+        re.compile("/api/v2/(runs|rounds|clients|machines)[?]"),
         lambda route: late.append(route) if is_late else route.continue_(),
     )
     page.goto("/")
@@ -99,7 +99,7 @@ def test_what_one_does_in_a_list_shows_at_once(
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
     rest_on(needs.get_by_text("ferry-desk"))
-    needs.get_by_role("button", name="Handle: ferry-desk").click()
+    needs.get_by_role("button", name="Deal with: ferry-desk").click()
     page.get_by_role("button", name="Take it on").click()
     expect(needs.get_by_text("looks after it")).to_be_visible()
 
@@ -159,7 +159,7 @@ def test_what_is_about_to_be_pressed_in_the_search_stays_under_the_pointer(
     late: list[Route] = []
     is_late = True
     page.route(
-        re.compile("/api/v1/search[?]"),
+        re.compile("/api/v2/search[?]"),
         lambda route: late.append(route) if is_late else route.continue_(),
     )
     page.goto("/rules")
@@ -172,7 +172,7 @@ def test_what_is_about_to_be_pressed_in_the_search_stays_under_the_pointer(
         page.wait_for_timeout(50)
     before = days.bounding_box()
     is_late = False
-    with page.expect_response(re.compile("/api/v1/search[?]")):
+    with page.expect_response(re.compile("/api/v2/search[?]")):
         for route in late:
             route.continue_()
     page.wait_for_timeout(300)

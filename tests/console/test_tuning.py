@@ -1,4 +1,4 @@
-"""What runs by itself on a machine's page: judged, answered, written about."""
+"""Startup programs on a machine's page: judged, answered, written about."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from phylax.core.tuning.rules import TuningRule
 from phylax.core.tuning.setting import DependsOn
 from startup_trees import picture
 
-ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, of="anna")
+ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, person="anna")
 PROGRAMS = {
     "chat": Program(key="package:chat", name="Chat", package="chat", starters=(ENTRY,)),
     "bar": Program(key="path:/opt/bar", name="Bar", path="/opt/bar", digest="ab" * 32,
@@ -48,8 +48,8 @@ def looked_at(owner: Phylax, machine: Machine, tmp_path: Path) -> Machine:
             recognition=Recognition(package="chat"),
             name="Chat",
             handling=ProgramDecision.HANGS,
-            intent=Intent.WHEN_ASKED,
-            hangs=DependsOn(question="video-calls", on="no"),
+            intent=Intent.ON_DEMAND,
+            depends_on=DependsOn(question="video-calls", on="no"),
         )
     )
     return machine
@@ -62,25 +62,25 @@ def test_a_question_is_answered_and_an_unknown_program_is_written_about(
     waits = page.get_by_test_id("programs-no answer yet")
     expect(waits).to_contain_text("Are there video calls on it?")
     expect(page.get_by_test_id("programs-stays")).to_contain_text("guarded: the screen")
-    check_for_everyone(page, "what runs by itself")
+    check_for_everyone(page, "startup programs")
     waits.get_by_role("button", name="says no").click()
     changes = page.get_by_test_id("programs-changes")
     expect(changes).to_contain_text("Chat")
-    expect(changes).to_contain_text("when asked")
+    expect(changes).to_contain_text("on demand")
     (given,) = [a.answer for a in owner.questions.of("client", looked_at.client_id) if a.answer]
     assert (given.question, given.answer, given.who) == ("video-calls", "no", "Ines Marrow")
-    page.get_by_role("button", name="Write about Bar").click()
+    page.get_by_role("button", name="Add a note on Bar").click()
     dialogue = page.get_by_role("dialog")
     expect(dialogue).to_contain_text("Recognised by its very file")
     write(dialogue.get_by_label("What it is"), "An offer that nobody asked for.")
     expect(dialogue.get_by_test_id("what-if")).to_contain_text("changes nowhere; stays on 1 (")
     dialogue.get_by_label("It is to run").check()
-    dialogue.get_by_label("When it is to run").select_option("when asked")
-    expect(dialogue.get_by_test_id("what-if")).to_contain_text("changes to when asked on 1 machine")
+    dialogue.get_by_label("When it is to run").select_option("on demand")
+    expect(dialogue.get_by_test_id("what-if")).to_contain_text("changes to on demand on 1 machine")
     check_for_everyone(page, "writing about a program")
     dialogue.get_by_role("button", name="Write it down").click()
     expect(changes).to_contain_text("Bar")
-    assert [known.edit.what for known in owner.programs.notebook()][1].startswith("An offer")
+    assert [known.edit.description for known in owner.programs.notebook()][1].startswith("An offer")
 
 
 def test_programs_are_changed_with_a_sentence_each_and_put_back(
@@ -102,7 +102,7 @@ def test_programs_are_changed_with_a_sentence_each_and_put_back(
     expect(page.get_by_text("The machine is busy.").first).to_be_visible()
     agent.once()
     changes = page.get_by_test_id("changes")
-    expect(changes).to_contain_text("Chat: from the start, then when asked")
+    expect(changes).to_contain_text("Chat: at start, then on demand")
     expect(changes).to_contain_text("asked by phone")
     check_for_everyone(page, "what was changed")
     changes.get_by_role("button", name="Put back Chat").click()
@@ -128,7 +128,7 @@ def test_what_somebody_else_writes_shows_by_itself(
 
 def test_a_machine_that_was_not_looked_at_says_what_to_do(page: Page, machine: Machine) -> None:
     page.goto(f"/machines/{machine.tag}")
-    expect(page.get_by_text("A survey reads what runs by itself")).to_be_visible()
+    expect(page.get_by_text("A survey reads startup programs")).to_be_visible()
 
 
 def test_the_notebook_is_written_changed_and_struck_out(
@@ -138,21 +138,21 @@ def test_the_notebook_is_written_changed_and_struck_out(
     unknown = page.get_by_test_id("unknown")
     expect(unknown).to_contain_text("seen on 1 machine, of 1 client:")
     check_for_everyone(page, "the notebook")
-    unknown.get_by_role("button", name="Write about Bar").click()
+    unknown.get_by_role("button", name="Add a note on Bar").click()
     dialogue = page.get_by_role("dialog")
     dialogue.get_by_role("button", name="Write it down").click()
     notebook = page.get_by_test_id("notebook")
     expect(notebook).to_contain_text("Bar: stays")
-    expect(notebook).to_contain_text("runs when asked where the answer is no: Are there video")
-    expect(unknown).to_contain_text("Everything that runs by itself is written about.")
+    expect(notebook).to_contain_text("runs on demand where the answer is no: Are there video")
+    expect(unknown).to_contain_text("Every startup program is in our notes.")
     notebook.get_by_role("button", name="Change the entry of Bar").click()
     write(dialogue.get_by_label("What it is"), "mine")
     (entry,) = [known for known in owner.programs.notebook() if known.edit.name == "Bar"]
-    owner.programs.write_anew(entry, entry.edit.model_copy(update={"what": "theirs"}))
+    owner.programs.write_anew(entry, entry.edit.model_copy(update={"description": "theirs"}))
     dialogue.get_by_role("button", name="Write it down").click()
     conflict = dialogue.get_by_test_id("conflict")
     expect(conflict.get_by_role("row").filter(has_text="what it is")).to_contain_text("theirs")
-    assert [k.edit.what for k in owner.programs.notebook() if k.edit.name == "Bar"] == ["theirs"]
+    assert [k.edit.description for k in owner.programs.notebook() if k.edit.name == "Bar"] == ["theirs"]
     conflict.get_by_role("button", name="Save mine").click()
     expect(notebook).to_contain_text("mine")
     notebook.get_by_role("button", name="Strike out Bar").click()
@@ -187,7 +187,7 @@ def test_a_rule_for_a_program_is_made_where_it_is_seen(
     expect(dialogue).to_contain_text("No rule yet.")
     would = dialogue.get_by_test_id("rule-what-if")
     expect(would).to_contain_text("With it: changes nowhere; stays on 1 (asked for).")
-    expect(would).to_contain_text("As it is now: changes to when asked on 1 machine.")
+    expect(would).to_contain_text("As it is now: changes to on demand on 1 machine.")
     check_for_everyone(page, "a rule for a program")
     dialogue.get_by_role("button", name="Save the rule").click()
     stays = page.get_by_test_id("programs-stays")
@@ -201,7 +201,7 @@ def test_a_rule_for_a_program_is_made_where_it_is_seen(
     expect(dialogue).to_have_count(0)
     page.goto("/rules/programs")
     rules = page.get_by_test_id("program-rules")
-    expect(rules).to_contain_text("package:chat: runs when asked; put right by rounds")
+    expect(rules).to_contain_text("package:chat: runs on demand; put right by rounds")
     rules.get_by_role("button", name="Take back the rule for package:chat").click()
     expect(rules).to_contain_text("None; the notebook decides.")
 
@@ -214,7 +214,7 @@ def test_a_trial_is_drawn_and_said(
     agent = Agent(AgentHome(tmp_path / "agent"))
     for days in range(12, 0, -1):
         machine.startup.start_anew(datetime.now(UTC) - timedelta(days=days))
-    wanted = WantedProgram(program="package:chat", intent=Intent.WHEN_ASKED)
+    wanted = WantedProgram(program="package:chat", intent=Intent.ON_DEMAND)
     owner.runs.change(looked_at.tag, [wanted])
     agent.once()
     page.goto(f"/machines/{looked_at.tag}")
@@ -238,7 +238,7 @@ def test_a_change_over_the_shop_is_one_yes_and_put_back_as_one(
     agent = Agent(AgentHome(tmp_path / "agent"))
     page.goto("/rules/programs")
     proposed = page.get_by_test_id("proposed")
-    expect(proposed).to_contain_text("Chat: when asked on 1 machine")
+    expect(proposed).to_contain_text("Chat: on demand on 1 machine")
     proposed.get_by_role("button", name="Change Chat on 1 machine").click()
     dialogue = page.get_by_role("dialog")
     expect(dialogue).to_contain_text("Fewer than 6 machines cannot be compared")
@@ -255,7 +255,7 @@ def test_a_change_over_the_shop_is_one_yes_and_put_back_as_one(
     while all(run.work != "put settings back" for run in owner.runs.list()):
         page.wait_for_timeout(100)
     agent.once()
-    expect(proposed).to_contain_text("Chat: when asked on 1 machine")
+    expect(proposed).to_contain_text("Chat: on demand on 1 machine")
     expect(shared.get_by_role("button")).to_have_count(0)
 
 
@@ -268,7 +268,7 @@ def test_settings_are_ruled_changed_and_answered_in_the_page(
     agent = Agent(AgentHome(tmp_path / "agent"))
     owner.runs.survey(looked_at.tag)
     agent.once()
-    owner.settings.put_rule(Scope.SHOP, 0, "motion", TuningRule(want=False))
+    owner.settings.put_rule(Scope.SHOP, 0, "motion", TuningRule(value=False))
     page.goto(f"/machines/{looked_at.tag}")
     values = page.get_by_test_id("setting-values")
     motion = values.get_by_role("row").filter(has_text="Windows move")
@@ -334,7 +334,7 @@ def test_settings_are_looked_at_again_from_the_page(
     expect(page.get_by_test_id("programs-stays")).to_be_visible()
     (tmp_path / "m/settings").mkdir()
     (tmp_path / "m/settings/power.json").write_text('{"value": "even"}')
-    page.get_by_role("button", name="Look again").click()
+    page.get_by_role("button", name="Survey again").click()
     while all(run.work != "look at settings" for run in owner.runs.list()):
         page.wait_for_timeout(100)
     Agent(AgentHome(tmp_path / "agent")).once()
@@ -349,7 +349,7 @@ def test_a_setting_over_the_shop_is_one_yes(
     agent = Agent(AgentHome(tmp_path / "agent"))
     owner.runs.survey(looked_at.tag)
     agent.once()
-    owner.settings.put_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
+    owner.settings.put_rule(Scope.SHOP, 0, "power", TuningRule(value="speed"))
     page.goto("/rules/programs")
     proposed = page.get_by_test_id("proposed")
     expect(proposed).to_contain_text("Power while plugged in: speed first on 1 machine")

@@ -17,7 +17,7 @@ from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.desk.visits import Move, NewVisit, Whose
+from phylax.core.desk.visits import NextTurn, NewVisit, Turn
 
 
 @pytest.fixture
@@ -94,7 +94,7 @@ def test_a_threshold_changed_by_two_shows_both_versions(
     page: Page, owner: Phylax, machine: Machine, mine: bool
 ) -> None:
     # news of changes do not come through: what is shown is as it was when it was opened
-    page.route("**/api/v1/events", lambda route: route.abort())
+    page.route("**/api/v2/events", lambda route: route.abort())
     page.goto(f"/machines/{machine.tag}")
     box = page.get_by_test_id("threshold")
     box.locator("summary").click()
@@ -117,7 +117,7 @@ def test_a_threshold_changed_by_two_shows_both_versions(
 def test_another_change_of_the_machine_is_no_conflict_of_its_threshold(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
-    page.route("**/api/v1/events", lambda route: route.abort())
+    page.route("**/api/v2/events", lambda route: route.abort())
     page.goto(f"/machines/{machine.tag}")
     box = page.get_by_test_id("threshold")
     box.locator("summary").click()
@@ -199,7 +199,7 @@ def test_the_desk_is_offered_nothing_that_would_be_refused(
     def offered(login: str) -> dict[str, set[str]]:
         own = browser.new_context(base_url=service.url)
         answer = own.request.post(
-            "/api/v1/sign-in",
+            "/api/v2/sign-in",
             data={"login": login, "password": PASSWORD},
             headers={"Origin": service.url},
         )
@@ -224,7 +224,7 @@ def test_the_desk_is_offered_nothing_that_would_be_refused(
 @pytest.mark.parametrize(
     ("path", "label"),
     [
-        ("/rules", "That always stays"),
+        ("/rules", "What to protect"),
         ("/shop/days", "Name"),
         ("/shop/calendars", "For what"),
         ("/shop/access", "What the token is for"),
@@ -276,7 +276,7 @@ def test_what_is_typed_stays_about_the_version_it_began_with(
     note.scroll_into_view_if_needed()
     write(note, "Fan replaced")
     current = owner.machines.get(machine.tag)
-    edit = edit_of(MachineEdit, current, note="Do not open", stands_at="the counter")
+    edit = edit_of(MachineEdit, current, note="Do not open", location="the counter")
     owner.machines.change(current, edit)
     # the page has heard: what it only shows is new, what is typed is not
     expect(page.get_by_label("Where it stands")).to_have_value("")
@@ -293,7 +293,7 @@ def test_what_is_typed_stays_about_the_version_it_began_with(
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
     expect(conflict).to_have_count(0)
     saved = owner.machines.get(machine.tag)
-    assert (saved.note, saved.stands_at) == ("Fan replaced", "the counter")
+    assert (saved.note, saved.location) == ("Fan replaced", "the counter")
     expect(page.get_by_label("Where it stands")).to_have_value("the counter")
 
 
@@ -310,36 +310,36 @@ def test_a_form_that_nobody_types_in_follows_what_others_save(
 
 
 def test_a_visit_moved_by_two_shows_both(page: Page, owner: Phylax, machine: Machine) -> None:
-    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It is slow"))
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It is slow"))
     page.goto(f"/visits/{visit.id}")
-    expect(page.get_by_label("The move is")).to_have_value("ours")
-    write(page.get_by_label("for what"), "order a disk")
-    other = Move(whose=Whose.CLIENT, todo="say yes to the disk", until="2026-03-09")
-    owner.visits.move(visit, other)
-    expect(page.get_by_test_id("move")).to_contain_text("say yes to the disk")
-    page.get_by_role("button", name="Move it on").click()
+    expect(page.get_by_label("Who acts next")).to_have_value("us")
+    write(page.get_by_label("What to do"), "order a disk")
+    other = NextTurn(turn=Turn.CLIENT, todo="say yes to the disk", follow_up_on="2026-03-09")
+    owner.visits.set_turn(visit, other)
+    expect(page.get_by_test_id("turn")).to_contain_text("say yes to the disk")
+    page.get_by_role("button", name="Save", exact=True).click()
     conflict = page.get_by_test_id("conflict")
     row = conflict.get_by_role("row").filter(has_text="todo")
     expect(row).to_contain_text("order a disk")
     expect(row).to_contain_text("say yes to the disk")
     conflict.get_by_role("button", name="Save mine").click()
-    expect(page.get_by_text("Written down.")).to_be_visible()
+    expect(page.get_by_text("Saved.")).to_be_visible()
     expect(conflict).to_have_count(0)
     moved = owner.visits.get(visit.id)
-    assert (moved.whose, moved.todo, str(moved.until)) == (
-        Whose.CLIENT, "order a disk", "2026-03-09",
+    assert (moved.turn, moved.todo, str(moved.follow_up_on)) == (
+        Turn.CLIENT, "order a disk", "2026-03-09",
     )  # fmt: skip
 
 
 def test_only_the_shelf_is_changed_and_the_move_stays(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
-    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It is slow"))
-    owner.visits.move(visit, Move(whose=Whose.CLIENT, todo="say yes", place="shelf", shelf="A1"))
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It is slow"))
+    owner.visits.set_turn(visit, NextTurn(turn=Turn.CLIENT, todo="say yes", place="shelf", shelf="A1"))
     page.goto(f"/visits/{visit.id}")
-    expect(page.get_by_label("for what")).to_have_value("say yes")
+    expect(page.get_by_label("What to do")).to_have_value("say yes")
     write(page.get_by_role("textbox", name="Shelf"), "B2")
-    page.get_by_role("button", name="Move it on").click()
-    expect(page.get_by_test_id("move")).to_contain_text("on shelf B2")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_test_id("turn")).to_contain_text("on shelf B2")
     moved = owner.visits.get(visit.id)
-    assert (moved.whose, moved.todo, moved.shelf) == (Whose.CLIENT, "say yes", "B2")
+    assert (moved.turn, moved.todo, moved.shelf) == (Turn.CLIENT, "say yes", "B2")

@@ -89,7 +89,7 @@ def test_updates_are_seen_and_installed(
     page.get_by_role("link", name="What was done").click()
     acted = page.get_by_test_id("acted")
     expect(acted).to_contain_text("Harbour Chat 4.1, now 4.2")
-    expect(acted).to_contain_text("counts after a restart")
+    expect(acted).to_contain_text("takes effect after a restart")
     expect(page.get_by_role("heading", level=1)).to_contain_text("Install updates on")
     check_for_everyone(page, "an action's run")
 
@@ -131,7 +131,7 @@ def test_findings_are_seen_to_before_disks_are_arranged(
     expect(page.get_by_role("alert").first).to_contain_text("The file system has errors")
     checks = page.get_by_test_id("checks")
     write(checks.get_by_label("What was done about it"), "checked by hand, the cable was loose")
-    checks.get_by_role("button", name="It is seen to").click()
+    checks.get_by_role("button", name="It is dealt with").click()
     expect(checks).to_contain_text("Seen to by Ines Marrow")
     check_for_everyone(page, "checks and disks")
     page.get_by_role("button", name="Arrange its disks").click()
@@ -188,7 +188,7 @@ def test_a_whole_hand_over_from_the_first_look_to_the_comparison(
         now = owner.runs.get(run.id)
         if now.state.has_ended:
             break
-        if now.at_hand:
+        if now.awaits_person:
             number = next(s.number for s in now.steps if not s.state.is_over)
             step = steps.get_by_role("listitem").nth(number - 1)
             step.get_by_role("button", name="Done").click()

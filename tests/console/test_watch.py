@@ -40,7 +40,7 @@ def test_the_trend_shows_what_may_come_by_keyboard_and_as_a_table(
 ) -> None:
     page.goto(f"/machines/{filling.tag}")
     expect(page.get_by_test_id("prospects")).to_contain_text("1.0 GiB a day")
-    expect(page.get_by_text("where eight of ten futures lie")).to_be_visible()
+    expect(page.get_by_text("80 % forecast range")).to_be_visible()
     chart = page.get_by_role("application")
     chart.focus()
     for _ in range(3):
@@ -61,7 +61,7 @@ def test_the_trend_shows_what_may_come_by_keyboard_and_as_a_table(
     empty = page.get_by_text("No readings in this span yet.")
     # a question that was overtaken is not waited for
     with page.expect_event("requestfailed", lambda r: "since=2020" in r.url):
-        page.get_by_label("to").fill("2020-02-01")
+        page.get_by_label("to", exact=True).fill("2020-02-01")
     expect(empty).to_be_visible()
     assert overtaken
     check_for_everyone(page, "trend")
@@ -85,13 +85,13 @@ def test_what_needs_somebody_is_taken_on_and_settled(
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
     expect(needs).to_contain_text("will be over 90 %")
-    page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
+    page.get_by_role("button", name=re.compile("^Deal with: ")).first.click()
     page.get_by_role("button", name="Take it on").click()
     expect(needs).to_contain_text("Ines Marrow looks after it")
-    page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
-    page.get_by_label("How it was settled").fill("told the client")
-    page.get_by_role("button", name="Settle", exact=True).click()
-    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs you.")
+    page.get_by_role("button", name=re.compile("^Deal with: ")).first.click()
+    page.get_by_label("What was done (goes").fill("told the client")
+    page.get_by_role("button", name="Mark as done", exact=True).click()
+    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs attention.")
     assert "told the client" in next(owner.records.list(machine=filling.tag)).text
 
 

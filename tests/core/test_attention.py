@@ -24,7 +24,7 @@ from phylax.core.ground.tally import Tally
 from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.runs.runs import Run, RunState
 from phylax.core.scheduling.rounds import Round
-from phylax.core.survey import LineCount, Look, Survey
+from phylax.core.survey import LineCount, Survey, SurveyKind
 from phylax.core.trends import (
     Advice,
     Crossing,
@@ -56,7 +56,7 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> M
     )
 
 
-def needs_you(standings: list[MachineCondition]) -> list[Attention]:
+def needs_attention(standings: list[MachineCondition]) -> list[Attention]:
     """As it is kept: each with its number."""
     findings = [finding for standing in standings for finding in look(standing)]
     return in_order(
@@ -86,12 +86,12 @@ def young(*, days: float) -> MachineCondition:
     ("found", "cause", "step"),
     [
         (standing(91), Cause.NEARLY_FULL, NextStep.LOOK),
-        (standing(91, looked_at=NOW, can_go=MUCH), Cause.NEARLY_FULL, NextStep.CLEAN),
-        (standing(94, looked_at=NOW, can_go=LITTLE), Cause.NEARLY_FULL, NextStep.ASK_CLIENT),
+        (standing(91, surveyed_at=NOW, removable=MUCH), Cause.NEARLY_FULL, NextStep.CLEAN),
+        (standing(94, surveyed_at=NOW, removable=LITTLE), Cause.NEARLY_FULL, NextStep.ASK_CLIENT),
         (standing(state=RunState.FAILED), Cause.RUN_FAILED, NextStep.RUN_AGAIN),
         (standing(state=RunState.PARTLY), Cause.LEFT, NextStep.LOOK),
         (standing(state=RunState.MISSED, missed_in_a_row=3), Cause.MISSED, NextStep.RUN_AGAIN),
-        (standing(waits_for_yes=MUCH), Cause.WAITS_FOR_YES, NextStep.DECIDE),
+        (standing(needs_approval=MUCH), Cause.WAITS_FOR_YES, NextStep.DECIDE),
         (standing(seen=NOW - timedelta(days=8)), Cause.SILENT, NextStep.ASK_CLIENT),
         (doubted(hours=2), Cause.CLOCK_DOUBTED, NextStep.ASK_CLIENT),
         (young(days=1), Cause.KEPT_YOUNG, NextStep.LOOK),
@@ -109,7 +109,7 @@ def test_each_cause_by_example(found: MachineCondition, cause: Cause, step: Next
         standing(90),
         standing(state=RunState.DONE),
         standing(state=RunState.MISSED, missed_in_a_row=1),
-        standing(waits_for_yes=Tally()),
+        standing(needs_approval=Tally()),
         standing(seen=NOW - timedelta(days=6)),
     ],
 )
@@ -119,7 +119,7 @@ def test_what_is_fine_needs_nobody(fine: MachineCondition) -> None:
 
 OUTLOOK = Outlook(
     volume_id=1, machine_id=1, mount="C:", made_at=NOW, read_at=NOW, threshold_percent=90,
-    fills=Rate(low=1, likely=2 * 2**30, high=3 * 2**30),
+    fill_rate=Rate(low=1, likely=2 * 2**30, high=3 * 2**30),
     crosses=Crossing(
         soonest=NOW + timedelta(days=5), likely=NOW + timedelta(days=9),
         latest=NOW + timedelta(days=14),
@@ -178,9 +178,9 @@ def test_a_hold_that_fills_a_volume_is_named_beside_it() -> None:
 def test_what_would_help_is_said_where_cleaning_does_not() -> None:
     advice = Advice(
         weeks=None, now_weeks=1.0, verdict=IntervalVerdict.CANNOT_HELP, helps=Help.LARGER_DISK,
-        words="94 % is in use. Cleaning cannot help: a disk of 2 TB would do for two years.",
+        text="94 % is in use. Cleaning cannot help: a disk of 2 TB would do for two years.",
     )  # fmt: skip
-    (finding,) = look(standing(94, looked_at=NOW, can_go=LITTLE, outlooks=outlook(
+    (finding,) = look(standing(94, surveyed_at=NOW, removable=LITTLE, outlooks=outlook(
         over=True, crosses=None, advice=advice, over_since=NOW - timedelta(days=40))))  # fmt: skip
     assert "A disk of 2 TB would do for two years" in finding.evidence
     assert "Likely full on 22 Mar" in finding.evidence
@@ -258,7 +258,7 @@ def test_the_same_on_many_machines_of_a_client_is_one_thing() -> None:
 
 
 def test_the_fullest_comes_first() -> None:
-    items = needs_you([standing(state=RunState.PARTLY), standing(97), standing(92)])
+    items = needs_attention([standing(state=RunState.PARTLY), standing(97), standing(92)])
     assert [a.reason for a in items][:2] == ["C: is 97 % full", "C: is 92 % full"]
 
 
@@ -267,9 +267,11 @@ def test_the_shop_in_a_sentence() -> None:
         id=1, name="r", plan=TUESDAY, routine_name="Light weekly", how_often="", machines=1,
         version=1, next_at=NOW + timedelta(hours=9),
     )  # fmt: skip
-    assert in_a_sentence([], [], NOW) == "Nothing needs you. No round runs in the next 24 hours."
-    assert in_a_sentence(needs_you([standing(92)]), [round_] * 2, NOW) == (
-        "One machine needs you. Two rounds run in the next 24 hours, the first at 18:00."
+    assert (
+        in_a_sentence([], [], NOW) == "Nothing needs attention. No round runs in the next 24 hours."
+    )
+    assert in_a_sentence(needs_attention([standing(92)]), [round_] * 2, NOW) == (
+        "One machine needs attention. Two rounds run in the next 24 hours, the first at 18:00."
     )
 
 
@@ -284,12 +286,12 @@ def test_what_attributes_alone_keep_young_is_followed_from_look_to_look() -> Non
     def survey(day: int, young: int) -> Survey:
         line = LineCount(0).line("user-temp", "C:", rule, capacity=0, free=0)
         sums = {
-            "holds": Tally(count=9, size=100),
+            "total": Tally(count=9, size=100),
             "young_by_attributes": Tally(count=5, size=young),
         }
         at = NOW + timedelta(days=day)
         return Survey(
-            id=day, machine_id=1, run_id=day, look=Look.FIRST, started_at=at, ended_at=at,
+            id=day, machine_id=1, run_id=day, kind=SurveyKind.FIRST, started_at=at, ended_at=at,
             lines=(line.model_copy(update=sums),),
         )  # fmt: skip
 

@@ -23,8 +23,8 @@ def forms(name: str) -> tuple[str, str]:
 def test_a_folder_and_a_pattern_hold_in_either_form(system: System, name: str) -> None:
     for written in forms(name):
         for stored in forms(name):
-            folder = ProtectEntry(kind=ProtectKind.FOLDER, what=f"/srv/{written}")
-            pattern = ProtectEntry(kind=ProtectKind.PATTERN, what=f"*{written}.tif")
+            folder = ProtectEntry(kind=ProtectKind.FOLDER, pattern=f"/srv/{written}")
+            pattern = ProtectEntry(kind=ProtectKind.PATTERN, pattern=f"*{written}.tif")
             protection = Protection([folder, pattern], system)
             assert protection.why(f"/srv/{stored}/letter") is folder
             assert protection.why_folder(f"/srv/{stored}") is folder
@@ -37,7 +37,7 @@ def test_a_folder_and_a_pattern_hold_in_either_form(system: System, name: str) -
 def test_whatever_the_name(name: str) -> None:
     if name in (".", ".."):
         return
-    entry = ProtectEntry(kind=ProtectKind.FOLDER, what=f"/srv/{name}/x")
+    entry = ProtectEntry(kind=ProtectKind.FOLDER, pattern=f"/srv/{name}/x")
     protection = Protection([entry], System.LINUX)
     for form in ("NFC", "NFD"):
         assert protection.why(f"/srv/{unicodedata.normalize(form, name)}/x/letter") is entry
@@ -57,7 +57,7 @@ def test_whatever_the_name(name: str) -> None:
     ],
 )
 def test_a_site_holds_as_people_write_it_and_as_browsers_note_it(what: str, host: str) -> None:
-    entry = ProtectEntry(kind=ProtectKind.SITE, what=what)
+    entry = ProtectEntry(kind=ProtectKind.SITE, pattern=what)
     protection = Protection([entry], System.LINUX)
     assert protection.why_site(host) is entry
     assert protection.why_site("other.example") is None
@@ -66,4 +66,4 @@ def test_a_site_holds_as_people_write_it_and_as_browsers_note_it(what: str, host
 @pytest.mark.parametrize("what", ["https://x.example", "a b.example", "x..example", "ü/x", "-"])
 def test_what_is_no_site_is_refused(what: str) -> None:
     with pytest.raises(ValueError, match="is not a site's name"):
-        ProtectEntry(kind=ProtectKind.SITE, what=what)
+        ProtectEntry(kind=ProtectKind.SITE, pattern=what)

@@ -21,7 +21,7 @@ FOLDER, PATTERN, SITE = ProtectKind.FOLDER, ProtectKind.PATTERN, ProtectKind.SIT
 
 
 def protection(*entries: tuple[ProtectKind, str], system: str = "linux") -> Protection:
-    return Protection((ProtectEntry(kind=k, what=w) for k, w in entries), System(system))
+    return Protection((ProtectEntry(kind=k, pattern=w) for k, w in entries), System(system))
 
 
 @pytest.mark.parametrize(
@@ -91,7 +91,7 @@ def test_an_entry_that_cannot_be_meant_is_refused(
     kind: ProtectKind, what: str, complaint: str
 ) -> None:
     with pytest.raises(ValidationError, match=complaint):
-        ProtectEntry(kind=kind, what=what)
+        ProtectEntry(kind=kind, pattern=what)
 
 
 NAMES = st.text("abAB.*?[]!/\\ -", min_size=1, max_size=12)
@@ -99,7 +99,7 @@ NAMES = st.text("abAB.*?[]!/\\ -", min_size=1, max_size=12)
 
 def entry(kind: ProtectKind, what: str) -> ProtectEntry | None:
     try:
-        return ProtectEntry(kind=kind, what=what)
+        return ProtectEntry(kind=kind, pattern=what)
     except ValidationError:
         return None
 
@@ -120,10 +120,10 @@ def test_a_nearer_list_never_opens_what_a_farther_one_protects(
 def test_the_entry_named_is_the_one_that_protects() -> None:
     found = protection((PATTERN, "*.tif"), (FOLDER, "/srv/archive"), (SITE, "a.example"))
     by = found.why("/srv/x/a.tif")
-    assert by is not None and by.what == "*.tif"
+    assert by is not None and by.pattern == "*.tif"
     assert found.why("/srv/x/a.odt") is None
     inside = found.why_inside("/srv")
-    assert inside is not None and inside.what == "/srv/archive"
+    assert inside is not None and inside.pattern == "/srv/archive"
     assert found.why_inside("/srv/archive/deep") is None
     assert found.why_folder("/srv/archive/deep") and not found.why_folder("/srv/x")
 
@@ -138,13 +138,13 @@ def test_the_entry_named_is_the_one_that_protects() -> None:
     ],
 )
 def test_entries_and_names_may_hold_anything(kind: ProtectKind, what: str, path: str) -> None:
-    protection = Protection([ProtectEntry(kind=kind, what=what)], System.LINUX)
+    protection = Protection([ProtectEntry(kind=kind, pattern=what)], System.LINUX)
     assert protection.keeps(path)
 
 
 def test_what_each_entry_kept_is_summed_over_lines_and_a_folder_counts_by_being_there() -> None:
     pattern, folder, site = (
-        ProtectEntry(kind=kind, what=what)
+        ProtectEntry(kind=kind, pattern=what)
         for kind, what in ((PATTERN, "*.dcm"), (FOLDER, "/srv/archive"), (SITE, "a.example"))
     )
     count = LineCount(now=1000)
@@ -155,7 +155,7 @@ def test_what_each_entry_kept_is_summed_over_lines_and_a_folder_counts_by_being_
     rule = in_force([(Scope.CATALOGUE, catalogue()["user-temp"].rule)])
     line = count.line("user-temp", "/", rule, capacity=0, free=0)
     found = covers((pattern, folder, site, pattern), merged([line, line]), {folder})
-    assert [(c.entry, c.is_there, c.kept.count, c.kept.size, c.covers) for c in found] == [
+    assert [(c.entry, c.exists, c.kept.count, c.kept.size, c.covers) for c in found] == [
         (pattern, False, 4, 20, True),
         (folder, True, 0, 0, True),
         (site, False, 0, 0, False),

@@ -8,13 +8,13 @@ import pytest
 
 from phylax.core.catalogue import catalogue
 from phylax.core.checks.findings import Severity
-from phylax.core.desk.advice import AdviceFate, AdviceKind, Figure, GivenAdvice
+from phylax.core.desk.advice import AdviceKind, AdviceStatus, Figure, GivenAdvice
 from phylax.core.ground.tally import Tally
 from phylax.core.reporting import facts as f
 from phylax.core.reporting.composing import MOST_LINES, MOST_MACHINES, MOST_POINTS, compose
 from phylax.core.reporting.document import Bullets, Document, Drawing, Heading, Paragraph, Table
 from phylax.core.reporting.language import Language, words
-from phylax.core.reporting.request import Part, ReportAsk
+from phylax.core.reporting.request import Part, ReportRequest
 from phylax.core.retention.rules import Reason
 from phylax.core.tuning.programs import Intent
 
@@ -22,10 +22,10 @@ DAY = date(2026, 11, 29)
 GIB = 2**30
 
 
-def advice(fate: AdviceFate, text: str = "More memory.", by: str = "Phylax") -> GivenAdvice:
+def advice(status: AdviceStatus, text: str = "More memory.", by: str = "Phylax") -> GivenAdvice:
     at = datetime(2026, 11, 20, tzinfo=UTC)
     return GivenAdvice(
-        id=1, machine_id=1, kind=AdviceKind.MEMORY, text=text, fate=fate, by=by, at=at,
+        id=1, machine_id=1, kind=AdviceKind.MEMORY, text=text, status=status, by=by, at=at,
         figures=(Figure(name="Memory", value="4.0 GiB"),), made_by=by, made_at=at,
     )  # fmt: skip
 
@@ -39,11 +39,11 @@ MACHINE = f.MachineFacts(
         ),
         f.ReportedVisit(13, DAY, None, None, "", None),
     ),
-    deeds=(
+    actions=(
         f.Cleaned(date(2026, 11, 3), 3 * GIB, Tally(count=1200, size=3 * GIB)),
         f.Cleaned(date(2026, 11, 4), -5, Tally(count=1, size=10)),
-        f.Changed(date(2026, 11, 4), "Tunebox", "from the start", "when asked", "", False),
-        f.Changed(date(2026, 11, 5), "Tunebox", "from the start", "when asked", "", True),
+        f.Changed(date(2026, 11, 4), "Tunebox", "at start", "on demand", "", False),
+        f.Changed(date(2026, 11, 5), "Tunebox", "at start", "on demand", "", True),
         f.CheckedThings(date(2026, 11, 4), ("Malware",), 0, True),
         f.CheckedThings(date(2026, 11, 5), ("File systems",), 2, True),
         f.ByHand(date(2026, 11, 4), "Fan cleaned", ""),
@@ -62,7 +62,7 @@ MACHINE = f.MachineFacts(
         f.ReportedFinding("A disk is about to fail.", "C:", Severity.FAILING, False),
         f.ReportedFinding("Malware", "C:\\Users\\Bram\\game.exe", Severity.WARNING, True),
     ),
-    advice=(advice(AdviceFate.TOLD), advice(AdviceFate.DROPPED, "secret")),
+    advice=(advice(AdviceStatus.TOLD), advice(AdviceStatus.DROPPED, "secret")),
     next=((date(2026, 12, 1), "Light weekly"),),
 )  # fmt: skip
 FACTS = f.Facts(
@@ -81,7 +81,7 @@ def text_of(document: Document) -> str:
             case Table():
                 lines += [" | ".join(row) for row in block.rows]
             case Drawing():
-                lines += [block.caption, block.words]
+                lines += [block.caption, block.alt_text]
     return "\n".join(lines)
 
 
@@ -94,23 +94,23 @@ def test_it_says_what_was_done_in_a_clients_words() -> None:
         "We guarantee the work until 5 May 2027.",
         "“It howls”",
         "Visit 13: with us since 29 November 2026.",
-        "3 November 2026: Cleaned up: 3.0 GiB made free.",
-        "4 November 2026: Cleaned up: 1 file let go, 10 B.",
-        "Tunebox: was starting by itself, is now starting when it is used.",
-        "Tunebox: set back to starting by itself.",
+        "3 November 2026: Cleaned up: 3.0 GiB freed.",
+        "4 November 2026: Cleaned up: 1 file deleted, 10 B.",
+        "Tunebox: was starting with the machine, is now starting when it is used.",
+        "Tunebox: put back to starting with the machine.",
         "Checked: Malware. All in order.",
-        "Checked: File systems. We found 2 things to see to.",
+        "Checked: File systems. We found 2 things to deal with.",
         "By hand: Fan cleaned.",
         "Put back 1 file.",
         "C: | 5.0 GiB | 8.0 GiB | 100.0 GiB",
         "its processor was busy for 64 seconds; now it is for 9.3.",
         "Trash | Deleted files that wait in the trash of every person and every volume. | 1,200",
-        "Of this, 7 files (1.0 GiB) still lie on the machine and can be put back until "
+        "Of this, 7 files (1.0 GiB) are still on the machine and can be put back until "
         "3 December 2026.",
         "in use at that time | 3 | 100 B",
-        "Urgent: A disk is about to fail (C:): to be seen to.",
-        "Malware (game.exe): seen to.",
-        "More memory. Because: Memory: 4.0 GiB. Your answer is open.",
+        "Urgent: A disk is about to fail (C:): to be dealt with.",
+        "Malware (game.exe): dealt with.",
+        "More memory. Because: Memory: 4.0 GiB. We are waiting for your answer.",
         "1 December 2026: Light weekly",
         "Free space of C: as a line: 1 per cent on 1 November 2026, 28 per cent on 28 November",
     ):
@@ -160,7 +160,7 @@ def test_parts_are_left_out_and_what_says_nothing_is_none() -> None:
     assert text_of(only_next).endswith("What comes next\n1 December 2026: Light weekly")
     nothing = FACTS._replace(machines=(f.MachineFacts("bare", ""),), cover="It was the fan.")
     assert text_of(compose(nothing, "en")).endswith(
-        "It was the fan.\nNothing was done to it in this time."
+        "It was the fan.\nNo work was done on it in this time."
     )
 
 
@@ -169,12 +169,12 @@ def test_much_is_bounded_and_says_so() -> None:
     said = tuple(f.Remark(DAY, "x" * 9000) for _ in range(500))
     many = tuple((date(2020, 1, 1).replace(year=2020 + n // 300), 0.5) for n in range(3000))
     machine = MACHINE._replace(
-        deeds=often + said, volumes=(f.VolumeThen("/", GIB, 0, 0, many),), starts=None
+        actions=often + said, volumes=(f.VolumeThen("/", GIB, 0, 0, many),), starts=None
     )
     of_client = FACTS._replace(machines=(machine,) * 300, is_of_client=True, visit=None)
     document = compose(of_client, "en")
     text = text_of(document)
-    assert "200 cleanings between 1 November 2026 and 1 November 2026: 200.0 GiB made free." in text
+    assert "200 cleanings between 1 November 2026 and 1 November 2026: 200.0 GiB freed." in text
     assert f"{501 - MOST_LINES} more lines are not shown here. Ask us for them." in text
     assert f"{300 - MOST_MACHINES} more machines are not shown here." in text
     assert f"{300 - MOST_LINES} more lines are not shown here." in text
@@ -191,7 +191,7 @@ def test_braces_in_what_people_wrote_are_not_read() -> None:
     hostile = "{shop} {0} {visit.__class__} {{x}} %s"
     machine = MACHINE._replace(
         visits=(f.ReportedVisit(1, DAY, None, None, hostile, None),),
-        deeds=(f.Changed(DAY, hostile, hostile, hostile, hostile, False),),
+        actions=(f.Changed(DAY, hostile, hostile, hostile, hostile, False),),
         next=((DAY, hostile),),
     )
     text = text_of(compose(FACTS._replace(machines=(machine,)), "en"))
@@ -209,4 +209,4 @@ def test_braces_in_what_people_wrote_are_not_read() -> None:
 )
 def test_what_makes_no_sense_is_refused(asked: dict[str, object], why: str) -> None:
     with pytest.raises(ValueError, match=why):
-        ReportAsk.model_validate(asked)
+        ReportRequest.model_validate(asked)

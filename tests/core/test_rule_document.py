@@ -34,9 +34,9 @@ PROTECT = st.lists(
         SUBJECTS,
         st.sampled_from(
             [
-                ProtectEntry(kind=ProtectKind.FOLDER, what="C:\\Archive"),
-                ProtectEntry(kind=ProtectKind.PATTERN, what="*.d[ck]m"),
-                ProtectEntry(kind=ProtectKind.SITE, what="tickets.example"),
+                ProtectEntry(kind=ProtectKind.FOLDER, pattern="C:\\Archive"),
+                ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.d[ck]m"),
+                ProtectEntry(kind=ProtectKind.SITE, pattern="tickets.example"),
             ]
         ),
         st.text(max_size=12),
@@ -93,7 +93,7 @@ def test_a_mistake_is_named_with_its_table_and_what_is_allowed(text: str, compla
 
 def test_differences_name_what_comes_goes_and_changes() -> None:
     shop, yard = (Scope.SHOP, ""), (Scope.MACHINE, "yard")
-    entry = ProtectEntry(kind=ProtectKind.SITE, what="a.example")
+    entry = ProtectEntry(kind=ProtectKind.SITE, pattern="a.example")
     now = Document(
         {(shop, "trash"): Rule(off=True), (yard, "trash"): Rule(keep_newest=1)},
         [(yard, entry, "")],

@@ -37,7 +37,7 @@ def result(*stays: tuple[Reason, int], **more: object) -> ResultMessage:
         (result((Reason.IN_USE, 1)), RunState.PARTLY),
         (result(unread=2), RunState.PARTLY),
         (result(error="the disk said no"), RunState.FAILED),
-        (result((Reason.IN_USE, 1), called_off=True), RunState.CALLED_OFF),
+        (result((Reason.IN_USE, 1), cancelled=True), RunState.CALLED_OFF),
     ],
 )
 def test_a_run_ends_as_its_outcomes_say(ended: ResultMessage, state: RunState) -> None:

@@ -1,4 +1,4 @@
-"""What a look adds up: sums, reasons, ages, the largest, a digest; and names however odd."""
+"""What a survey adds up: sums, reasons, ages, the largest, a digest; and names however odd."""
 
 import os
 from datetime import UTC, datetime, timedelta
@@ -21,10 +21,10 @@ from phylax.core.retention import (
 from phylax.core.survey import (
     Ageing,
     LineCount,
-    Look,
     PlaceTerms,
     Survey,
     SurveyedItem,
+    SurveyKind,
     SurveyLine,
     as_item,
     ledger,
@@ -54,9 +54,9 @@ def test_sums_reasons_and_ages() -> None:
     line = line_of(
         found("a", 100, 40), found("b", 7, 0, Reason.TOO_YOUNG), found("c", 5, 5000, Reason.IN_USE)
     )
-    assert (line.holds.count, line.holds.size) == (3, 112)
-    assert (line.goes.count, line.goes.size) == (1, 100)
-    assert {(s.reason, s.size) for s in line.stays} == {("too young", 7), ("in use", 5)}
+    assert (line.total.count, line.total.size) == (3, 112)
+    assert (line.removable.count, line.removable.size) == (1, 100)
+    assert {(s.reason, s.size) for s in line.kept} == {("too young", 7), ("in use", 5)}
     assert [(a.day, a.size) for a in line.ages] == [(0, 7), (40, 100), (800, 5)]
 
 
@@ -68,6 +68,14 @@ def test_the_digest_is_that_of_the_items_whatever_their_order(items: list[tuple[
     if items:
         fewer = line_of(*(found(name, size) for name, size in items[1:]))
         assert fewer.digest != forth.digest
+
+
+def test_the_digest_is_another_where_a_file_goes_by_another_name() -> None:
+    item = found("a/report.odt")
+    moved = item._replace(path="b/report.odt")
+    assert line_of(item).digest != line_of(moved).digest
+    apart = line_of(found("ab"), found("c")), line_of(found("a"), found("bc"))
+    assert apart[0].digest != apart[1].digest
 
 
 def test_the_twenty_largest_are_kept_largest_first() -> None:
@@ -83,7 +91,7 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
     rule = RULE.model_copy(update={"only_larger": 4096, "keep_for": timedelta(days=3)})
     newest_from = int(now.timestamp() - 1.2 * 86400)
     judge = Judge(rule, Caution.SAFE, now, newest_from={"": newest_from})
-    entry = ProtectEntry(kind=ProtectKind.PATTERN, what="f[23][09]")
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, pattern="f[23][09]")
     keeps = {"f20": entry, "f39": entry}.get
     files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
     in_use = {(of.st_dev, of.st_ino) for name, of in files if name in ("f2", "f31", "f37")}
@@ -105,14 +113,14 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
             blocked=is_open or keeps(name) is not None,
         )  # fmt: skip
     mine, theirs = (c.line("user-temp", "/", rule, capacity=10, free=1) for c in (at_once, single))
-    assert {stay.reason for stay in mine.stays} == {
+    assert {stay.reason for stay in mine.kept} == {
         "too young", "in use", "protected", "not large enough", "among the newest",
     }  # fmt: skip
-    assert size == mine.holds.size
-    assert mine.holds.count == 40
-    for field in ("holds", "goes", "ages"):
+    assert size == mine.total.size
+    assert mine.total.count == 40
+    for field in ("total", "removable", "ages"):
         assert getattr(mine, field) == getattr(theirs, field), field
-    assert set(mine.stays) == set(theirs.stays)
+    assert set(mine.kept) == set(theirs.kept)
     assert {i.path for i in mine.largest} == {i.path for i in theirs.largest}
 
 
@@ -137,12 +145,18 @@ def test_the_ledger_keeps_what_needs_a_yes_apart() -> None:
         ]
     )  # fmt: skip
     survey = Survey(
-        id=1, machine_id=1, run_id=1, look=Look.FIRST, started_at=NOW, ended_at=NOW, lines=lines
+        id=1,
+        machine_id=1,
+        run_id=1,
+        kind=SurveyKind.FIRST,
+        started_at=NOW,
+        ended_at=NOW,
+        lines=lines,
     )
     sheet = ledger(survey)
     assert [line.category for line in sheet.lines] == ["user-temp", "downloads"]
-    assert (sheet.goes.size, sheet.needs_yes.size) == (35, 70)
-    assert {(v.mount, v.goes, v.needs_yes) for v in sheet.volumes} == {
+    assert (sheet.removable.size, sheet.needs_approval.size) == (35, 70)
+    assert {(v.mount, v.removable, v.needs_approval) for v in sheet.volumes} == {
         ("/", 30, 70),
         ("/data", 5, 0),
     }

@@ -60,8 +60,8 @@ def test_a_shops_many_volumes_are_not_all_named() -> None:
 
 
 def test_a_cleaning_of_chosen_volumes_is_an_order_that_earlier_agents_do_not_know() -> None:
-    whole = CleanOrder(run_id=1, lease="l", look=(), clean=(), look_first=True)
-    chosen = CleanOrder(run_id=1, lease="l", look=(), clean=(), look_first=True,
+    whole = CleanOrder(run_id=1, lease="l", rules=(), clean=(), survey_first=True)
+    chosen = CleanOrder(run_id=1, lease="l", rules=(), clean=(), survey_first=True,
                         volumes=VolumeChoice(only=("C:",)))  # fmt: skip
     assert (whole.kind, chosen.kind) == ("clean", "clean chosen volumes")
     said = chosen.model_dump(mode="json")
@@ -71,5 +71,5 @@ def test_a_cleaning_of_chosen_volumes_is_an_order_that_earlier_agents_do_not_kno
     # what an agent kept of a cleaning before there was a choice is one of all volumes
     earlier = whole.model_dump(mode="json", exclude={"volumes"})
     assert CleanOrder.model_validate(earlier) == whole
-    # a look touches nothing, wherever it looks
-    assert SurveyOrder(run_id=1, lease="l", look=(), volumes=chosen.volumes).kind == "survey"
+    # a survey touches nothing, wherever it looks
+    assert SurveyOrder(run_id=1, lease="l", rules=(), volumes=chosen.volumes).kind == "survey"

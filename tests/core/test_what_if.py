@@ -69,7 +69,7 @@ def test_another_span_is_answered_to_the_item(
         free,
     )
     then = rule(keep_for=timedelta(days=asked), pressure=PRESSURE if asked > 3 else ())
-    tally = survey(items, then, free).goes
+    tally = survey(items, then, free).removable
     without_items = profile(line)._replace(items=b"")
     for known in (profile(line), without_items):
         assert PreparedRule(then, Caution.SAFE).would_go(known) == (tally.count, tally.size, True)
@@ -89,7 +89,7 @@ def test_counts_and_sizes_are_exact_where_the_survey_kept_the_items(
     then = rule(
         keep_newest=newest, keep_under=under, keep_under_percent=percent, only_larger=larger
     )
-    tally = survey(items, then).goes
+    tally = survey(items, then).removable
     count, size, exact = PreparedRule(then, Caution.SAFE).would_go(known)
     assert (count, size) == (tally.count, tally.size)
     assert exact
@@ -105,8 +105,8 @@ def test_a_size_limit_from_sums_alone_is_about_right_and_says_so(items: list, un
     )
     assert not exact or not line.ages
     one_day = max((age.size for age in line.ages), default=0)
-    assert abs(size - found.goes.size) <= one_day
-    assert (count > 0) == (size > 0) or found.goes.count == 0 or size == 0
+    assert abs(size - found.removable.size) <= one_day
+    assert (count > 0) == (size > 0) or found.removable.count == 0 or size == 0
 
 
 @pytest.mark.parametrize(
@@ -159,8 +159,12 @@ def test_the_answer_adds_up_names_most_changed_first_and_counts_old_surveys() ->
         Concerned(4, "four", "B", None, now, then),
     ]
     found = answer("trash", Caution.SAFE, machines, profiles, now=NOW_S)
-    assert (found.goes_now.size, found.would_go.size, found.would_go.count) == (0, 300, 2)
-    assert (found.machines, found.stale, found.never_looked, found.exact) == (3, 1, 1, True)
-    assert [(m.machine_tag, m.would_go.size, m.stale) for m in found.most] == [
+    assert (found.removable_now.size, found.removable_then.size, found.removable_then.count) == (
+        0,
+        300,
+        2,
+    )
+    assert (found.machines, found.stale, found.never_surveyed, found.exact) == (3, 1, 1, True)
+    assert [(m.machine_tag, m.removable_then.size, m.stale) for m in found.most] == [
         ("two", 200, True), ("one", 100, False), ("three", 0, False),
     ]  # fmt: skip

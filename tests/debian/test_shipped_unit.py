@@ -67,13 +67,13 @@ def test_a_startup_program_is_changed_and_put_back(agent: Installed) -> None:
     owner.programs.write(
         KnownEdit(
             recognition=Recognition(package=DISK_WATCH), name="Disk watch",
-            handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
+            handling=ProgramDecision.GOES, intent=Intent.ON_DEMAND,
         )
     )  # fmt: skip
     link = linux.root / f"etc/systemd/system/multi-user.target.wants/{DISK_WATCH}.service"
     target = link.readlink()
     agent.done(owner.runs.look_at_settings(tag).id)
-    wanted = WantedProgram(program=f"package:{DISK_WATCH}", intent=Intent.WHEN_ASKED)
+    wanted = WantedProgram(program=f"package:{DISK_WATCH}", intent=Intent.ON_DEMAND)
     run = agent.done(owner.runs.change(tag, [wanted]).id)
     assert (run.state, run.reason) == (RunState.DONE, "")
     assert not link.is_symlink()
@@ -88,8 +88,8 @@ def test_a_setting_below_etc_is_set(agent: Installed) -> None:
     linux, owner, tag = agent.linux, agent.owner, agent.machine.tag
     agent.done(owner.runs.look_at_settings(tag).id)
     (seen,) = (row.seen for row in owner.programs.on(tag).values if row.seen.key == "updates")
-    assert seen.may_set, "it is this unit that may not write to /etc, not the machine"
-    owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(want="tuesday-noon"))
+    assert seen.writable, "it is this unit that may not write to /etc, not the machine"
+    owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(value="tuesday-noon"))
     value = WantedSetting(setting="updates", value="tuesday-noon")
     run = agent.done(owner.runs.change(tag, values=[value]).id)
     assert (run.state, run.reason) == (RunState.DONE, "")
@@ -113,13 +113,15 @@ def test_an_update_is_installed_whole_and_a_program_is_removed(
     run = agent.done(owner.upkeep.act(tag, InstallUpdates()).id)
     assert (run.state, run.reason) == (RunState.DONE, "")
     (part,) = owner.upkeep.acted(run.id)
-    assert (part.of, part.end, part.after) == ("tide-table", ActEnd.DONE, "2.0")
+    assert (part.target, part.end, part.after) == ("tide-table", ActEnd.DONE, "2.0")
     assert version_on(linux, "tide-table") == "2.0 install ok installed"
     made = linux.root / "usr/share/tide-table.made"
     assert made.stat().st_mode & 0o777 == 0o644, "what scripts make is everybody's to read"
     trial = TryRemoval(program="tide-table", version="2.0")
     assert agent.done(owner.upkeep.act(tag, trial).id).state is RunState.DONE
-    removal = RemoveProgram(program="tide-table", version="2.0", gone_for_good=True, backup_days=0)
+    removal = RemoveProgram(
+        program="tide-table", version="2.0", not_reinstallable=True, backup_days=0
+    )
     run = agent.done(owner.upkeep.act(tag, removal).id)
     assert (run.state, run.reason) == (RunState.DONE, "")
     assert "installed" not in version_on(linux, "tide-table")
@@ -148,7 +150,7 @@ def test_a_stopped_agent_leaves_the_package_manager_to_end_what_it_began(
     ended = agent.done(run.id)
     assert ended.state is RunState.DONE, ended.reason
     (part,) = owner.upkeep.acted(run.id)
-    told = (part.of, part.end, part.before, part.after)
+    told = (part.target, part.end, part.before, part.after)
     assert told == ("tide-table", ActEnd.DONE, "1.0", "2.0"), "what ended meanwhile is told"
 
 
@@ -227,10 +229,12 @@ def test_disks_are_seen_checked_trimmed_and_marked_for_repair(
     (linux_with_disk.root / "etc/fstab").write_text(f"{disk[1]} /srv/scans ext4 defaults 0 2\n")
     agent.install()
     shop, tag = agent.owner, agent.machine.tag
-    agent.done(shop.runs.check(tag, ["file-system", "lie-of-files"]).id)
-    results = {(kept.checked.check, kept.checked.of): kept.checked for kept in shop.checks.of(tag)}
+    agent.done(shop.runs.check(tag, ["file-system", "fragmentation"]).id)
+    results = {
+        (kept.checked.check, kept.checked.target): kept.checked for kept in shop.checks.of(tag)
+    }
     assert results["file-system", "/srv/scans"].result is Result.CLEAN
-    assert results["lie-of-files", "/srv/scans"].result is Result.CLEAN
+    assert results["fragmentation", "/srv/scans"].result is Result.CLEAN
     repair = RepairFileSystem(volume="/srv/scans", backup_days=0)
     run = agent.done(shop.upkeep.act(tag, repair).id)
     (part,) = shop.upkeep.acted(run.id)

@@ -32,7 +32,7 @@ def told(folder: Path) -> dict[str, list[tuple]]:
         return {
             table: conn.execute(f"SELECT {columns} FROM {table} ORDER BY 1, 2").fetchall()
             for table, columns in {
-                "machines": "tag, seen_at, cleaned_at, can_go",
+                "machines": "tag, seen_at, cleaned_at, removable",
                 "reading_days": "volume_id, day, low, high, free",
                 "runs": "id, machine_id, state, due_at, ended_at, freed",
                 "record_words": "id, who, text",
@@ -68,7 +68,7 @@ def test_every_category_is_found_on_a_machine_of_its_system(made: Path, system: 
     found: dict[str, int] = {}
     for tag in tags:
         for line in lines_of(StandInMachine(made / "machines" / tag)):
-            found[line.category] = found.get(line.category, 0) + line.holds.count
+            found[line.category] = found.get(line.category, 0) + line.total.count
     expected = {key for key, kind in catalogue().items() if kind.on(system)} - {"own-folders"}
     assert {key for key, held in found.items() if held} == expected
 
@@ -81,11 +81,11 @@ def test_the_scanners_folder_and_the_picture_archive_are_decided_on(made: Path) 
             ).fetchall()
         )
     tickets = {line["category"]: line for line in json.loads(lines["ferry-tickets"])}
-    assert tickets["own-folders"]["goes"]["size"] > 10 * 2**30
+    assert tickets["own-folders"]["removable"]["size"] > 10 * 2**30
     pictures = {line["category"]: line for line in json.loads(lines["vet-xray"])}["downloads"]
-    assert {stay["reason"] for stay in pictures["stays"]} == {"off", "protected"}
+    assert {stay["reason"] for stay in pictures["kept"]} == {"off", "protected"}
     pottery = {line["category"]: line for line in json.loads(lines["pottery-mac"])}
-    assert pottery["local-snapshots"]["holds"]["size"] == pytest.approx(60 * 2**30, rel=0.01)
+    assert pottery["local-snapshots"]["total"]["size"] == pytest.approx(60 * 2**30, rel=0.01)
 
 
 @pytest.fixture(scope="module")
@@ -112,12 +112,12 @@ def test_it_is_made_anew_when_asked(made_anew: Path) -> None:
 
 def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]) -> None:
     shop, data = live
-    assert re.match(r"(Four|Five|Six|Seven|Eight) machines need you\.", shop.today().sentence)
+    assert re.match(r"(Four|Five|Six|Seven|Eight) machines need attention\.", shop.today().sentence)
     causes = {(a.machine_tag, a.cause.value) for a in shop.attention.list()}
     assert {
         ("vet-xray", "nearly full"), ("ferry-tickets", "filling fast"),
         ("boatyard-cad", "nearly full"), ("museum-kiosk", "missed"),
-        ("choir-server", "waits for a yes"), ("oakes-laptop", "nearly full"),
+        ("choir-server", "needs approval"), ("oakes-laptop", "nearly full"),
     } <= causes  # fmt: skip
     run = shop.runs.clean("oakes-laptop", ["trash"])
     steps = {

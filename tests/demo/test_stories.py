@@ -67,7 +67,7 @@ def test_the_ferry_offices_scanner_folder(conn: Connection) -> None:
     assert found.changed.grown[0].category == "own-folders"
     assert found.advice is not None and found.advice.helps is Help.RULE
     told = needs(conn, "ferry-tickets", Cause.FILLING_FAST)
-    assert "Folders the shop names" in told.evidence and told.next_step is NextStep.SEE_TREND
+    assert "the shop's own folders" in told.evidence and told.next_step is NextStep.SEE_TREND
 
 
 def test_the_laptop_whose_caches_return(conn: Connection) -> None:
@@ -110,7 +110,7 @@ def test_the_kiosk_that_is_off_at_night(conn: Connection) -> None:
 def test_the_small_system_disk_beside_an_empty_one(conn: Connection) -> None:
     found = outlook(conn, "boatyard-cad", "C:")
     assert found.advice is not None and found.advice.helps is Help.OTHER_VOLUME
-    assert "D:" in found.advice.words
+    assert "D:" in found.advice.text
     other = outlook(conn, "boatyard-cad", "D:")
     assert other.advice is not None and other.advice.helps is Help.NOTHING_NEEDED
 
@@ -121,4 +121,4 @@ def test_machines_that_are_cleaned_more_often_than_they_need(conn: Connection) -
     for tag in ("ferry-desk", "vet-front"):
         advice = outlook(conn, tag, "C:").advice
         assert advice is not None and advice.weeks is not None
-        assert "is more than" in advice.words
+        assert "is more than" in advice.text

@@ -61,8 +61,8 @@ def test_a_shop_built_anew_is_the_same(demo: Path, tmp_path: Path) -> None:
     loaded = loading.load(tmp_path, demo / "all.zip")
     before, after = rows_of(demo / FILE), rows_of(tmp_path / FILE)
     assert loaded.rows == sum(map(len, before.values())) > 10_000 and loaded.intact_audit
-    deeds = after["audit"].pop(), after["audit_parts"].pop()
-    assert "load" in deeds[0] and "an archive of 2026-03-02" in str(deeds[1])
+    actions = after["audit"].pop(), after["audit_parts"].pop()
+    assert "load" in actions[0] and "an archive of 2026-03-02" in str(actions[1])
     # of these the old shop alone goes on with what waits
     for table, column in (("hooks", 4), ("notices", 10)):
         for kept in (before, after):
@@ -88,7 +88,7 @@ def test_a_shop_built_anew_is_the_same(demo: Path, tmp_path: Path) -> None:
         kept = [row[0] for row in conn.execute(triggers)]
         assert "records_are_searched" in kept
     seal = (demo / "kept.seal").read_text("utf-8")
-    assert sealing.check(context, seal).holds
+    assert sealing.check(context, seal).valid
     database.close()
 
 
@@ -97,7 +97,7 @@ def test_without_its_key_older_seals_are_not_believed(demo: Path, tmp_path: Path
     database = Database(tmp_path / FILE)
     said = sealing.check(Context(database, lambda: NOW), (demo / "kept.seal").read_text("utf-8"))
     database.close()
-    assert not said.holds and "lost" in said.why
+    assert not said.valid and "lost" in said.why
 
 
 def test_after_a_year_nothing_of_a_forgotten_client_is_left(demo: Path, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from phylax.core.clients.shop import Machine
 from phylax.core.people.accounts import CodesFor, NewPerson, Person, Role, TokenScope
 from phylax.service.people.account_recovery import let_in
 
-API = "/api/v1"
+API = "/api/v2"
 CHOSEN = "gorse under a slow kettle"
 
 
@@ -101,8 +101,8 @@ def test_a_role_changes_what_one_may_do_at_once(
         desk.machines.enrolment_code(machine.id)
     with pytest.raises(RefusedError, match="needs an owner"):
         owner.people.set_role(owner.people.me().id, Role.DESK)
-    deeds = {(deed.deed, deed.subject) for deed in owner.people.audit()}
-    assert ("set role", "petra") in deeds
+    actions = {(action.action, action.subject) for action in owner.people.audit()}
+    assert ("set role", "petra") in actions
 
 
 def test_who_left_is_gone_for_good_with_all_that_they_signed_in_with(
@@ -186,6 +186,32 @@ def test_a_token_is_good_for_what_it_was_made_for(
         owner.people.make_token("t", days=10_000)
 
 
+@pytest.mark.parametrize(
+    ("method", "path", "body"),
+    [
+        ("POST", "/tokens", {"name": "more", "scope": "work"}),
+        ("DELETE", "/tokens/1", None),
+        ("POST", "/me/password", {"present": PASSWORD, "new": "five other plain words here"}),
+        ("GET", "/audit", None),
+        ("POST", "/me/passkeys/question", None),
+        ("POST", "/me/passkeys", {"name": "Phone", "credential": "{}"}),
+        ("DELETE", "/me/passkeys/1", None),
+        ("POST", "/me/codes", None),
+        ("PUT", "/me/codes", {"code": "492039"}),
+        ("POST", "/me/codes/removal", {"code": "492039"}),
+    ],
+)
+def test_a_token_to_work_changes_no_way_to_sign_in(
+    service: Service, owner: Phylax, method: str, path: str, body: dict | None
+) -> None:
+    """Whoever has stolen it could else let themselves in for good."""
+    headers = {"Authorization": f"Bearer {owner.people.make_token('t', TokenScope.WORK).token}"}
+    answer = httpx.request(method, f"{service.url}{API}{path}", json=body, headers=headers)
+    assert (answer.status_code, answer.json()["type"]) == (
+        403, "urn:phylax:problem:not-this-token"
+    )  # fmt: skip
+
+
 def test_a_token_expires_and_says_when_it_was_used(
     service: Service, owner: Phylax, clock: Clock
 ) -> None:
@@ -247,9 +273,9 @@ def test_sign_ins_are_listed_ended_and_in_the_audit(service: Service, owner: Phy
     with pytest.raises(NotSignedInError):
         sign_in(service.url, "ines", "wrong")
     with service.as_("ines") as again:
-        deeds = [(deed.deed, deed.subject) for deed in again.people.audit()]
-    assert ("sign in", "ines from 127.0.0.1") in deeds
-    assert ("sign-in failed", "ines from 127.0.0.1") in deeds
+        actions = [(action.action, action.subject) for action in again.people.audit()]
+    assert ("sign in", "ines from 127.0.0.1") in actions
+    assert ("sign-in failed", "ines from 127.0.0.1") in actions
 
 
 @pytest.mark.parametrize("ended", ["withdrawn", "signed out", "left"])

@@ -9,7 +9,7 @@ import pytest
 from helpers import Clock
 from phylax.client import Phylax
 from phylax.core.clients.shop import Machine
-from phylax.core.desk.advice import AdviceFate, AdviceStep
+from phylax.core.desk.advice import AdviceStatus, AdviceStep
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.service.upkeep.advising import propose
@@ -30,28 +30,28 @@ def test_not_now_is_kept_to_and_then_it_comes_up_again(
 ) -> None:
     look(context, machine)
     (proposed,) = owner.upkeep.advice(machine.tag)
-    assert proposed.fate is AdviceFate.PROPOSED
-    owner.upkeep.set_fate(proposed.id, AdviceFate.TOLD)
-    declined = owner.upkeep.set_fate(
-        proposed.id, AdviceFate.DECLINED, "not this year", again_on=date(2026, 6, 1)
+    assert proposed.status is AdviceStatus.PROPOSED
+    owner.upkeep.set_status(proposed.id, AdviceStatus.TOLD)
+    declined = owner.upkeep.set_status(
+        proposed.id, AdviceStatus.DECLINED, "not this year", again_on=date(2026, 6, 1)
     )
     assert declined.again_on == date(2026, 6, 1) and not declined.comes_up(date(2026, 5, 31))
     for _ in range(3):
         clock.pass_(timedelta(days=29))
         look(context, machine)
         (kept,) = owner.upkeep.advice(machine.tag)
-        assert (kept.fate, kept.word) == (AdviceFate.DECLINED, "not this year")
+        assert (kept.status, kept.comment) == (AdviceStatus.DECLINED, "not this year")
     clock.pass_(timedelta(days=10))
     look(context, machine)
     (again,) = owner.upkeep.advice(machine.tag)
-    assert (again.id, again.fate, again.again_on) == (proposed.id, AdviceFate.PROPOSED, None)
+    assert (again.id, again.status, again.again_on) == (proposed.id, AdviceStatus.PROPOSED, None)
     # declined without a day, it never comes up again
-    owner.upkeep.set_fate(again.id, AdviceFate.DECLINED)
+    owner.upkeep.set_status(again.id, AdviceStatus.DECLINED)
     clock.pass_(timedelta(days=900))
     look(context, machine)
-    assert owner.upkeep.advice(machine.tag)[0].fate is AdviceFate.DECLINED
+    assert owner.upkeep.advice(machine.tag)[0].status is AdviceStatus.DECLINED
 
 
 def test_a_day_is_for_what_was_declined() -> None:
     with pytest.raises(ValueError, match="was declined"):
-        AdviceStep(fate=AdviceFate.DONE, again_on=date(2026, 6, 1))
+        AdviceStep(status=AdviceStatus.DONE, again_on=date(2026, 6, 1))

@@ -4,10 +4,11 @@ import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import httpx
 import pytest
 
 from conftest import Service
-from helpers import Clock, needs_you
+from helpers import Clock, needs_attention
 from phylax.client import AgentLink, NotSignedInError, Phylax, RefusedError, enrol
 from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
@@ -52,6 +53,17 @@ def test_enrolling_fills_in_what_nobody_wrote_down(owner: Phylax, link: AgentLin
     assert machine.enrolled and machine.agent_version == "0.1.0"
 
 
+@pytest.mark.parametrize(
+    ("method", "path"), [("POST", "agent/messages"), ("GET", "agent/order"), ("GET", "machines")]
+)
+def test_an_agent_of_a_former_version_is_told_to_upgrade(
+    service: Service, method: str, path: str
+) -> None:
+    answer = httpx.request(method, f"{service.url}/api/v1/{path}", json={"kind": "readings"})
+    assert answer.status_code == 410
+    assert "Upgrade this agent or program" in answer.json()["detail"]
+
+
 def test_a_new_agent_takes_the_place_of_the_old(owner: Phylax, link: AgentLink) -> None:
     enrol(owner.url, owner.machines.enrolment_code(1).code, FACTS)
     with pytest.raises(NotSignedInError):
@@ -70,12 +82,12 @@ def test_an_order_carries_rules_and_no_path(owner: Phylax, link: AgentLink) -> N
     owner.runs.survey(1)
     order = link.next_order(0)
     assert isinstance(order, SurveyOrder)
-    assert {look.category for look in order.look} >= {"user-temp", "trash", "downloads"}
+    assert {look.category for look in order.rules} >= {"user-temp", "trash", "downloads"}
     owner.runs.clean(1, ["user-temp"])
     assert link.next_order(0) is None, "one run at a time on a machine"
     link.report(result(order.run_id))
     cleaning = link.next_order(0)
-    assert isinstance(cleaning, CleanOrder) and cleaning.look_first
+    assert isinstance(cleaning, CleanOrder) and cleaning.survey_first
     assert "/" not in cleaning.model_dump_json()
 
 
@@ -181,7 +193,7 @@ def test_a_machine_cannot_report_for_another(owner: Phylax, link: AgentLink) -> 
 def test_a_message_that_is_none_of_the_known_kinds_is_refused(
     owner: Phylax, link: AgentLink, change: dict
 ) -> None:
-    answer = link._client.post("/api/v1/agent/messages", json={"id": "message-1"} | change)
+    answer = link._client.post("/api/v2/agent/messages", json={"id": "message-1"} | change)
     assert answer.status_code == 422 and answer.json()["errors"]
 
 
@@ -192,7 +204,7 @@ def test_readings_show_on_the_machine_and_a_persons_token_is_no_agents_key(
     link.report(ReadingsMessage(id="readings-1", readings=(reading,)))
     (volume,) = owner.machines.get(1).volumes
     assert (volume.capacity, volume.free, volume.file_system) == (1000, 80, "ext4")
-    assert [a.reason for a in needs_you(context, owner)] == ["/ is 92 % full"]
+    assert [a.reason for a in needs_attention(context, owner)] == ["/ is 92 % full"]
     (line,) = owner.machines.free_lines([1], days=30)
     assert line.shares[-1] == 0.08 and line.shares[0] is None
     token = owner.people.make_token("t").token

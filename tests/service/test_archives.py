@@ -188,7 +188,7 @@ def test_an_archive_of_an_earlier_version_is_brought_up_to_date(tmp_path: Path) 
     assert loading.load(tmp_path / "data", tmp_path / "old.zip").shop == "Quayside"
     with sqlite3.connect(tmp_path / "data" / FILE) as conn:
         assert conn.execute("PRAGMA user_version").fetchone()[0] == migrations()[-1][0]
-        assert conn.execute("SELECT id, name, reach_by FROM clients").fetchall() == [
+        assert conn.execute("SELECT id, name, contact_by FROM clients").fetchall() == [
             (7, "Kelpie Boatyard", "")
         ]
     assert [path.name for path in (tmp_path / "data").iterdir()] == [FILE]
@@ -201,7 +201,7 @@ def test_an_archive_of_an_earlier_version_is_brought_up_to_date(tmp_path: Path) 
 def two_clients(owner: Phylax, machine: Machine) -> Iterator[Phylax]:
     """The ferry office with all sorts of things, and somebody else."""
     visit = owner.visits.open(
-        NewVisit(machine_id=machine.id, kind="at the bench", said="It is slow.")
+        NewVisit(machine_id=machine.id, kind="at the bench", reported_problem="It is slow.")
     )
     owner.visits.seal_note(visit.id, "Sign-in", "gull-and-tern-77")
     attached = owner.records.upload("fan.png", picture("PNG"))
@@ -239,11 +239,13 @@ def test_everything_about_one_client_and_nothing_of_others(
     for entry in entries:
         proof = files[f"record/proofs/{entry['id']}.txt"].decode()
         held = two_clients.records.check_proof(proof)
-        assert held.holds and held.text == entry["parts"]["text"]["text"]
+        assert held.valid and held.text == entry["parts"]["text"]["text"]
     with pytest.raises(FileExistsError):
         two_clients.archives.client(machine.client_id, file)
-    deeds = [(deed.deed, deed.subject, deed.who) for deed in two_clients.people.audit(most=5)]
-    assert ("take out", "Skerry Ferry Office", "Ines Marrow") in deeds
+    actions = [
+        (action.action, action.subject, action.who) for action in two_clients.people.audit(most=5)
+    ]
+    assert ("take out", "Skerry Ferry Office", "Ines Marrow") in actions
     for login in ("wren", "petra"):
         with service.as_(login) as other, pytest.raises(NotAllowedError):
             other.archives.shop(tmp_path / f"{login}.zip")

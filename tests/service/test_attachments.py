@@ -45,7 +45,7 @@ def test_a_picture_belongs_to_its_entry_without_what_else_it_carried(
     with Image.open(io.BytesIO(kept)) as opened:
         assert opened.size == (60, 40) and not opened.getexif() and "comment" not in opened.info
     assert owner.records.attachment(uploads[3].id) == PDF
-    address = f"{service.url}/api/v1/attachments/{uploads[3].id}"
+    address = f"{service.url}/api/v2/attachments/{uploads[3].id}"
     answer = httpx.get(address, headers={"Authorization": f"Bearer {owner.secret}"})
     assert answer.headers["content-disposition"].startswith("attachment")
     assert "sandbox" in answer.headers["content-security-policy"]

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import Clock, enrol, make_file, make_standin, needs_you
+from helpers import Clock, enrol, make_file, make_standin, needs_attention
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.attention import Attention, Cause, Finding, Handling, MachineCondition
 from phylax.core.clients.shop import Machine
@@ -18,7 +18,7 @@ from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import Awake, ReadingsMessage, SurveyMessage
-from phylax.core.survey import Look
+from phylax.core.survey import SurveyKind
 from phylax.service.attention import monitor
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
@@ -43,7 +43,7 @@ def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
     owner: Phylax, service: Service, context: Context, machine: Machine, clock: Clock
 ) -> None:
     tell(context, machine, 91)
-    (item,) = needs_you(context, owner)
+    (item,) = needs_attention(context, owner)
     assert (item.cause, item.handling) == (Cause.NEARLY_FULL, Handling.OPEN)
     with service.as_("wren") as wren:
         taken = wren.attention.take_on(item)
@@ -51,18 +51,18 @@ def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
     with pytest.raises(ChangedMeanwhileError):
         owner.attention.take_on(item)
     put_off = owner.attention.put_off(taken, clock.now + timedelta(days=7))
-    assert put_off.handling is Handling.PUT_OFF and needs_you(context, owner) == []
-    assert "Nothing needs you." in owner.today().sentence
+    assert put_off.handling is Handling.PUT_OFF and needs_attention(context, owner) == []
+    assert "Nothing needs attention." in owner.today().sentence
     assert [item.id for item in owner.attention.list(also_handled=True)] == [item.id]
     clock.pass_(timedelta(days=8))
-    (back,) = needs_you(context, owner)
+    (back,) = needs_attention(context, owner)
     settled = owner.attention.settle(back, "a larger disk is ordered")
     assert settled.handling is Handling.SETTLED
     assert "larger disk is ordered" in next(owner.records.list(machine=machine.tag)).text
     tell(context, machine, 92)
-    assert needs_you(context, owner) == []
+    assert needs_attention(context, owner) == []
     tell(context, machine, 94)
-    (worse,) = needs_you(context, owner)
+    (worse,) = needs_attention(context, owner)
     assert (worse.id, worse.handling) == (item.id, Handling.TAKEN)
 
 
@@ -72,23 +72,23 @@ def test_what_is_over_ends_and_what_comes_and_goes_is_one(
     ids = set()
     for _ in range(4):
         tell(context, machine, 91)
-        (item,) = needs_you(context, owner)
+        (item,) = needs_attention(context, owner)
         ids.add(item.id)
         clock.pass_(timedelta(hours=1))
         tell(context, machine, 80)
-        gone = needs_you(context, owner)
+        gone = needs_attention(context, owner)
         clock.pass_(timedelta(hours=1))
     assert len(ids) == 1 and item.comes_and_goes
     # it went a third time, and stays named until it has been away for a day
     assert [item.id for item in gone] == [item.id]
     clock.pass_(timedelta(days=2))
-    assert needs_you(context, owner) == []
+    assert needs_attention(context, owner) == []
 
 
 def test_what_happens_while_the_watch_looks_is_not_written_over(
     owner: Phylax, context: Context, machine: Machine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Another turn, and a person who settles it, both between the look and its being noted."""
+    """Another turn, and a person who settles it, both between the survey and its being noted."""
     tell(context, machine, 96)
     look, alone = monitor.look, threading.Event()
 
@@ -112,7 +112,7 @@ def test_bad_wishes_are_refused_with_what_is_allowed(
     owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
     tell(context, machine, 91)
-    (item,) = needs_you(context, owner)
+    (item,) = needs_attention(context, owner)
     with pytest.raises(RefusedError, match="within a year"):
         owner.attention.put_off(item, clock.now - timedelta(days=1))
     with pytest.raises(ValueError, match="how it was settled"):
@@ -132,9 +132,9 @@ def test_a_service_that_was_away_calls_no_machine_silent(
     clock.pass_(timedelta(days=9))
     with context.db.write() as conn:
         conn.execute("INSERT INTO outages VALUES (?, ?)", (began, context.now() - 3600))
-    assert needs_you(context, owner) == []
+    assert needs_attention(context, owner) == []
     clock.pass_(timedelta(days=7))
-    (silent,) = needs_you(context, owner)
+    (silent,) = needs_attention(context, owner)
     assert silent.cause is Cause.SILENT
 
 
@@ -177,7 +177,7 @@ def test_a_clock_that_the_agent_does_not_trust_needs_a_person_until_it_does(
             message = ReadingsMessage(id=f"reading-{clock.now}", awake=awake)
             ingest.apply(conn, machine.id, message, at=context.now(), age=0.0)
         clock.pass_(timedelta(hours=1))
-        return needs_you(context, owner)
+        return needs_attention(context, owner)
 
     assert told("") == []
     (doubted,) = told("its clock is 900 s behind what it was")
@@ -204,12 +204,13 @@ def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
     for day in range(3):
         at = clock.now + timedelta(days=day)
         message = SurveyMessage(
-            id=f"survey-of-{day}", run_id=run.id, look=Look.FIRST, started_at=at, ended_at=at,
+            id=f"survey-of-{day}", run_id=run.id, survey_kind=SurveyKind.FIRST, started_at=at,
+            ended_at=at,
             lines=lines,
         )  # fmt: skip
         with context.db.write() as conn:
             ingest.apply(conn, machine.id, message, at=context.now())
-        needs = [item for item in needs_you(context, owner) if item.cause is Cause.KEPT_YOUNG]
+        needs = [item for item in needs_attention(context, owner) if item.cause is Cause.KEPT_YOUNG]
         assert len(needs) == (1 if day else 0)
     assert needs[0].volume_mount == "/" and "nightly script" in needs[0].evidence
 
@@ -232,8 +233,8 @@ def test_what_grew_is_named_when_a_volume_fills_faster(
     clock.pass_(timedelta(days=14))
     owner.runs.survey(machine.tag)
     agent.once()
-    causes = {one.cause: one for one in needs_you(context, owner)}
+    causes = {one.cause: one for one in needs_attention(context, owner)}
     faster = causes[Cause.FILLING_FAST]
     assert "Download folders by 30.0 GiB" in faster.evidence
     (outlook, *_) = [one for one in owner.machines.outlooks(machine.tag) if one.changed]
-    assert outlook.advice is not None and "Download folders" in outlook.advice.words
+    assert outlook.advice is not None and "Download folders" in outlook.advice.text

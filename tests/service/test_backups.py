@@ -188,6 +188,11 @@ def test_a_copy_that_is_torn_altered_or_of_another_kind_is_none(
         copies.check(bad)
     with pytest.raises(BadCopyError, match="no file"):
         copies.check(tmp_path / "nowhere")
+    bad.write_bytes(good)
+    with closing(sqlite3.connect(bad)) as conn, conn:
+        conn.execute("UPDATE machines SET client_id = 99")
+    with pytest.raises(BadCopyError, match="machines names what is not there"):
+        copies.check(bad)
 
 
 # --- restoring ------------------------------------------------------------------------------------
@@ -213,11 +218,11 @@ def test_a_restore_keeps_what_was_there_and_begins_a_new_life(
         assert "before" in texts and "after" not in texts
         with service.context.db.read() as now:
             assert restore_epoch.current(conn).name != restore_epoch.current(now).name
-        (deed,) = conn.execute(
-            "SELECT p.subject FROM audit_parts p JOIN audit a ON a.id = p.deed"
-            " WHERE a.deed = 'restore'"
+        (action,) = conn.execute(
+            "SELECT p.subject FROM audit_parts p JOIN audit a ON a.id = p.audit_id"
+            " WHERE a.action = 'restore'"
         ).fetchall()
-        assert made.head[:12] in deed["subject"]
+        assert made.head[:12] in action["subject"]
     looked = restoring.outlook(service.context.db.path.parent, backup)
     assert looked.replaced and looked.replaced.entries == looked.backup.entries + 1
 
@@ -320,7 +325,9 @@ def test_cut_off_at_any_step_one_whole_file_is_there(
     try:
         with database.read() as conn:
             name = conn.execute("SELECT name FROM shop").fetchone()[0]
-            restored = conn.execute("SELECT count(*) FROM audit WHERE deed = 'restore'").fetchone()
+            restored = conn.execute(
+                "SELECT count(*) FROM audit WHERE action = 'restore'"
+            ).fetchone()
     finally:
         database.close()
     assert (name, restored[0]) in (("Later", 0), ("Quayside", 1))
@@ -384,7 +391,7 @@ def test_a_file_torn_under_its_service_is_said_and_the_last_backup_is_there(
             file.seek(4096 * page)
             file.write(dice.choice((dice.randbytes(4096), bytes(4096))))
     headers = {"Authorization": f"Bearer {owner.secret}"}
-    with httpx.Client(base_url=f"{owner.url}/api/v1", headers=headers, timeout=60) as client:
+    with httpx.Client(base_url=f"{owner.url}/api/v2", headers=headers, timeout=60) as client:
         answers = [client.get(path) for path in (
             "/shop", "/today", "/clients", "/machines", "/records", "/records/verification",
             "/audit", "/people", "/rounds", "/routines", "/attention", "/machines/1/trend",

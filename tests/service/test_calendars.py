@@ -129,7 +129,7 @@ def test_a_person_and_a_client_see_their_own(
     other = owner.clients.add(ClientEdit(name="Kelpie Boatyard"))
     yard = owner.machines.add(MachineEdit(tag="yard", client_id=other.id, system="linux"))
     wren = next(one for one in owner.people.list() if one.login == "wren")
-    both = {"machine_ids": (machine.id, yard.id), "cared_for_by": wren.id}
+    both = {"machine_ids": (machine.id, yard.id), "responsible_id": wren.id}
     owner.rounds.add(TUESDAY.model_copy(update=both))
     owner.rounds.add(TUESDAY.model_copy(update={"name": "Mine"}))
     hers = owner.calendars.add(FeedEdit(name="Wren", about="person", subject_id=wren.id))

@@ -1,4 +1,4 @@
-"""Changing what runs by itself and putting it back, from the order to the record."""
+"""Changing startup programs and putting it back, from the order to the record."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from startup_trees import picture
 
-ENTRY = Starter(key="sign-in:anna:chat", kind=StarterKind.SIGN_IN, on=True, of="anna")
+ENTRY = Starter(key="sign-in:anna:chat", kind=StarterKind.SIGN_IN, on=True, person="anna")
 SERVICE = Starter(key="unit:search", kind=StarterKind.START, on=True, can_bar=True)
 TIMER = Starter(key="timer:search", kind=StarterKind.TIMER, on=True, when="daily")
 CHAT = Program(key="package:chat", name="Chat", package="chat", starters=(ENTRY,))
@@ -30,8 +30,8 @@ SEARCH = Program(
 SCREEN = Program(
     key="package:screen", name="Screen", package="screen", starters=(SERVICE,), guarded="the screen"
 )
-CHAT_WANTED = WantedProgram(program=CHAT.key, intent=Intent.WHEN_ASKED)
-SEARCH_WANTED = WantedProgram(program=SEARCH.key, intent=Intent.NOT_AT_ALL)
+CHAT_WANTED = WantedProgram(program=CHAT.key, intent=Intent.ON_DEMAND)
+SEARCH_WANTED = WantedProgram(program=SEARCH.key, intent=Intent.OFF)
 
 
 @pytest.fixture
@@ -54,7 +54,7 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, folder: Path) -> Agen
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
     owner.runs.survey(machine.tag)
     agent.once()
-    for program, intent in ((CHAT, Intent.WHEN_ASKED), (SEARCH, Intent.NOT_AT_ALL)):
+    for program, intent in ((CHAT, Intent.ON_DEMAND), (SEARCH, Intent.OFF)):
         owner.programs.write(
             KnownEdit(
                 recognition=Recognition(package=program.package),
@@ -74,46 +74,46 @@ def test_what_the_rules_want_is_changed_written_down_and_put_back_exactly(
     owner: Phylax, machine: Machine, agent: Agent, folder: Path
 ) -> None:
     before = picture(folder)
-    run = owner.runs.change(machine.tag, [CHAT_WANTED, SEARCH_WANTED], word="asked by phone")
+    run = owner.runs.change(machine.tag, [CHAT_WANTED, SEARCH_WANTED], comment="asked by phone")
     agent.once()
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.reason) == (RunState.DONE, "")
     assert now(owner, machine) == {
-        CHAT.key: Intent.WHEN_ASKED, SEARCH.key: Intent.NOT_AT_ALL, SCREEN.key: Intent.FROM_START,
+        CHAT.key: Intent.ON_DEMAND, SEARCH.key: Intent.OFF, SCREEN.key: Intent.AT_START,
     }  # fmt: skip
     changes = owner.programs.changes(machine.tag)
-    assert [(c.name, c.before, c.after, c.who, c.word) for c in changes] == [
-        ("Word finder", "from the start", "not at all", "Ines Marrow", "asked by phone"),
-        ("Chat", "from the start", "when asked", "Ines Marrow", "asked by phone"),
+    assert [(c.name, c.before, c.after, c.who, c.comment) for c in changes] == [
+        ("Word finder", "at start", "off", "Ines Marrow", "asked by phone"),
+        ("Chat", "at start", "on demand", "Ines Marrow", "asked by phone"),
     ]
     entry = next(iter(owner.records.list(machine=machine.tag)))
     assert entry.text == (
-        "Changed 2 settings. Chat: from the start, now when asked. "
-        "Word finder: from the start, now not at all. Said to it: asked by phone."
+        "Changed 2 settings. Chat: at start, now on demand. "
+        "Word finder: at start, now off. Said to it: asked by phone."
     )
     verdicts = {j.program.key: j.verdict for j in owner.programs.on(machine.tag).programs}
     assert verdicts[CHAT.key].reason == "as wanted already"
     owner.runs.put_settings_back(machine.tag, [changes[1].number])
     agent.once()
-    assert now(owner, machine)[CHAT.key] is Intent.FROM_START
-    assert now(owner, machine)[SEARCH.key] is Intent.NOT_AT_ALL
+    assert now(owner, machine)[CHAT.key] is Intent.AT_START
+    assert now(owner, machine)[SEARCH.key] is Intent.OFF
     owner.runs.put_settings_back(machine.tag, [changes[0].number])
     agent.once()
     assert picture(folder) == before, "byte for byte"
     ended_by = {c.name: (c.state, c.ended_by) for c in owner.programs.changes(machine.tag)}
     assert set(ended_by.values()) == {(ChangeState.PUT_BACK, "Ines Marrow")}
     assert next(iter(owner.records.list(machine=machine.tag))).text == (
-        "Put back 1 setting. Word finder: from the start again."
+        "Put back 1 setting. Word finder: at start again."
     )
 
 
 @pytest.mark.parametrize(
     ("wanted", "says"),
     [
-        (WantedProgram(program="package:tea", intent=Intent.WHEN_ASKED), "was not seen on"),
-        (WantedProgram(program=SCREEN.key, intent=Intent.WHEN_ASKED), "stays: guarded the screen"),
-        (WantedProgram(program=CHAT.key, intent=Intent.NOT_AT_ALL),
-         "is to run when asked by the shop's rules"),
+        (WantedProgram(program="package:tea", intent=Intent.ON_DEMAND), "was not seen on"),
+        (WantedProgram(program=SCREEN.key, intent=Intent.ON_DEMAND), "stays: guarded the screen"),
+        (WantedProgram(program=CHAT.key, intent=Intent.OFF),
+         "is set to on demand by the shop's rules"),
     ],
 )  # fmt: skip
 def test_what_no_rule_wants_is_refused_when_it_is_asked_for(
@@ -149,7 +149,7 @@ def test_what_changed_on_the_machine_since_is_not_changed_and_is_named(
         RunState.PARTLY,
         "1 setting not changed: Chat: guarded: sound may hang on it",
     )
-    assert now(owner, machine)[CHAT.key] is Intent.FROM_START
+    assert now(owner, machine)[CHAT.key] is Intent.AT_START
     assert [change.name for change in owner.programs.changes(machine.tag)] == ["Word finder"]
 
 
@@ -206,7 +206,7 @@ def test_an_agent_killed_in_the_middle_changes_all_or_nothing_and_says_so_once(
     again.once()
     assert owner.runs.get(run.id).state is RunState.DONE
     assert len(owner.programs.changes(machine.tag)) == 2, "what was done before counts once"
-    assert now(owner, machine)[SEARCH.key] is Intent.NOT_AT_ALL
+    assert now(owner, machine)[SEARCH.key] is Intent.OFF
 
 
 def test_nothing_is_changed_by_a_role_that_may_not(

@@ -1,4 +1,4 @@
-"""Checks over the service: asked for, told, judged by movement, seen to, on Today."""
+"""Checks over the service: asked for, told, judged by movement, dealt with, on Today."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
 from phylax.core.attention import NextStep
 from phylax.core.checks.findings import Result, Severity
-from phylax.core.checks.kept import KeptCheck
+from phylax.core.checks.kept import StoredCheck
 from phylax.core.checks.kind import kinds
 from phylax.core.clients.shop import Machine
 from phylax.core.protocol import CheckOrder
@@ -44,7 +44,7 @@ def say(tmp_path: Path, text: str) -> None:
     (tmp_path / "m/checks.toml").write_text(text)
 
 
-def check(owner: Phylax, machine: Machine, agent: Agent, *keys: str) -> dict[str, KeptCheck]:
+def check(owner: Phylax, machine: Machine, agent: Agent, *keys: str) -> dict[str, StoredCheck]:
     run = owner.runs.check(machine.tag, keys or ("file-system", "disk-health"))
     agent.once()
     assert owner.runs.get(run.id).state is RunState.DONE
@@ -54,7 +54,7 @@ def check(owner: Phylax, machine: Machine, agent: Agent, *keys: str) -> dict[str
 def urgent(owner: Phylax, context: Context) -> list[tuple[str, str]]:
     """What needs somebody because of checks, the most urgent first."""
     monitor.whole(context)
-    return [(a.reason, a.next_step) for a in owner.today().needs_you
+    return [(a.reason, a.next_step) for a in owner.today().needs_attention
             if a.next_step is NextStep.SEE_CHECKS]  # fmt: skip
 
 
@@ -109,14 +109,14 @@ def test_who_could_not_look_hides_nothing_that_was_found(
 def test_a_failing_disk_is_the_most_urgent_of_all_and_movement_is_seen(
     owner: Phylax, machine: Machine, agent: Agent, context: Context, tmp_path: Path
 ) -> None:
-    def disk(pending: int) -> KeptCheck:
+    def disk(pending: int) -> StoredCheck:
         say(tmp_path, f'[disks."disk 0"]\nfailing = 0\n"pending sectors" = {pending}\n')
         return check(owner, machine, agent, "disk-health")["disk-health"]
 
     assert disk(0).checked.result is Result.CLEAN
     assert [f.severity for f in disk(12).checked.findings] == [Severity.FAILING]
     monitor.whole(context)
-    assert [a.reason for a in owner.today().needs_you[:1]] == [
+    assert [a.reason for a in owner.today().needs_attention[:1]] == [
         "disk 0: More and more pending sectors: save the data first, then replace the disk"
     ]
     assert [f.severity for f in disk(12).checked.findings] == [Severity.WARNING], "no more since"
@@ -183,7 +183,7 @@ def test_a_routine_checks_before_anything_is_changed(
         StepKind.SURVEY, StepKind.CHECK, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE,
     ]  # fmt: skip
     assert {step.state for step in run.steps} == {StepState.DONE}
-    assert run.steps[1].word == "nothing found"
+    assert run.steps[1].comment == "nothing found"
     assert run.state is RunState.DONE
     (entry,) = [e for e in owner.records.list(machine=machine.tag) if e.run_id == run.id]
     assert "9 checks found nothing." in entry.text
@@ -195,7 +195,7 @@ def test_findings_of_a_file_system_do_not_keep_it_from_being_cleaned(
     say(tmp_path, BROKEN)
     run = routine_run(owner, machine, agent, *ALL)
     assert {step.state for step in run.steps} == {StepState.DONE}
-    assert run.steps[1].word == "/: The file system has errors, and 1 more"
+    assert run.steps[1].comment == "/: The file system has errors, and 1 more"
 
 
 def test_a_failing_disk_stops_all_that_comes_after(
@@ -205,7 +205,7 @@ def test_a_failing_disk_stops_all_that_comes_after(
     run = routine_run(owner, machine, agent, *ALL)
     states = [step.state for step in run.steps]
     assert states == [StepState.DONE, StepState.DONE] + [StepState.LEFT_OUT] * 3
-    assert run.steps[2].word == "disk 0 is failing: save the data first"
+    assert run.steps[2].comment == "disk 0 is failing: save the data first"
     assert (run.state, run.removed.count if run.removed else 0) == (RunState.PARTLY, 0)
 
 

@@ -50,7 +50,7 @@ def test_every_example_is_one_that_would_be_taken(body: type[BaseModel], example
 
 def test_a_problem_points_at_the_field_and_says_what_is_allowed(owner: Phylax) -> None:
     answer = httpx.post(
-        f"{owner.url}/api/v1/machines",
+        f"{owner.url}/api/v2/machines",
         json={"tag": "Ferry Desk", "client_id": 1, "system": "beos", "colour": "red"},
         headers={"Authorization": owner._client.headers["Authorization"]},
     )
@@ -63,7 +63,7 @@ def test_a_problem_points_at_the_field_and_says_what_is_allowed(owner: Phylax) -
 def test_what_is_not_there_is_a_problem_too(owner: Phylax) -> None:
     with pytest.raises(NotFoundError, match="ferry-dask"):
         owner.machines.get("ferry-dask")
-    assert httpx.get(f"{owner.url}/api/v1/nowhere").json()["status"] == 404
+    assert httpx.get(f"{owner.url}/api/v2/nowhere").json()["status"] == 404
 
 
 @pytest.mark.parametrize(
@@ -79,7 +79,7 @@ def test_what_is_not_there_is_a_problem_too(owner: Phylax) -> None:
 def test_a_number_that_no_file_can_hold_is_refused(
     owner: Phylax, machine: Machine, method: str, path: str, body: dict | None
 ) -> None:
-    answer = owner._client.request(method, f"/api/v1{path}", json=body)
+    answer = owner._client.request(method, f"/api/v2{path}", json=body)
     assert answer.status_code == 422, answer.text
     assert answer.json()["detail"]
 
@@ -132,7 +132,7 @@ def test_every_change_is_in_the_audit_with_before_and_after(owner: Phylax) -> No
     shop = owner.shop()
     owner.change_shop(shop, ShopEdit(name="Quayside Repair", zone=shop.zone, threshold_percent=85))
     newest = owner.people.audit()[0]
-    assert (newest.who, newest.deed) == ("Ines Marrow", "change shop")
+    assert (newest.who, newest.action) == ("Ines Marrow", "change shop")
     assert '"threshold_percent":90' in (newest.before or "")
     assert '"threshold_percent":85' in (newest.after or "")
 
@@ -143,7 +143,7 @@ def test_events_can_be_taken_up_where_one_left_off(owner: Phylax) -> None:
         headers = {
             "Authorization": owner._client.headers["Authorization"], "Last-Event-ID": str(last),
         }  # fmt: skip
-        with httpx.stream("GET", f"{owner.url}/api/v1/events", headers=headers, timeout=10) as line:
+        with httpx.stream("GET", f"{owner.url}/api/v2/events", headers=headers, timeout=10) as line:
             for text in line.iter_lines():
                 if text.startswith("data:"):
                     found.append(json.loads(text.removeprefix("data:")))
@@ -193,7 +193,7 @@ def test_long_answers_are_compressed_and_the_stream_of_events_is_not(owner: Phyl
     headers = {
         "Authorization": owner._client.headers["Authorization"], "Accept-Encoding": "gzip",
     }  # fmt: skip
-    answer = httpx.get(f"{owner.url}/api/v1/clients", headers=headers)
+    answer = httpx.get(f"{owner.url}/api/v2/clients", headers=headers)
     assert answer.headers["Content-Encoding"] == "gzip" and len(answer.json()) == 40
-    with httpx.stream("GET", f"{owner.url}/api/v1/events", headers=headers, timeout=10) as line:
+    with httpx.stream("GET", f"{owner.url}/api/v2/events", headers=headers, timeout=10) as line:
         assert "Content-Encoding" not in line.headers

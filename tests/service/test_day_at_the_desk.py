@@ -15,11 +15,11 @@ from mail_box import running_box
 from phylax.client import Phylax
 from phylax.core.attention.notices import MailServerEdit
 from phylax.core.clients.shop import ClientEdit, MachineEdit
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.advice import AdviceEdit, AdviceKind, AdviceStatus
 from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
-from phylax.core.desk.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.desk.visits import HandOver, NewVisit, NextTurn, Turn
 from phylax.core.record.searching import HitKind
-from phylax.core.reporting.request import ReportAsk
+from phylax.core.reporting.request import ReportRequest
 from phylax.service.attention.notices.posting import post
 from phylax.service.context.context import Context
 
@@ -52,19 +52,20 @@ def test_a_machine_is_taken_in_worked_on_reported_handed_over_and_comes_back(
         assert hit.title == "Bram Oakes, at home"
         visit = desk.visits.open(
             NewVisit(
-                machine_id=machine.id, said="It is full, and the fan howls", came_along="charger",
-                ask_above=60, shelf="B3",
+                machine_id=machine.id, reported_problem="It is full, and the fan howls",
+                accessories="charger",
+                approval_limit=60, shelf="B3",
             )
         )  # fmt: skip
         note = desk.visits.seal_note(visit.id, "sign-in", "gull-1987")
         # one technician begins, another goes on with what was begun
-        visit = wren.visits.move(
-            visit, Move(whose=Whose.OURS, whom=wren_id, todo="look", place="bench")
+        visit = wren.visits.set_turn(
+            visit, NextTurn(turn=Turn.US, assignee_id=wren_id, todo="look", place="bench")
         )
         assert wren.visits.open_note(note.id).text == "gull-1987"
         wren.runs.survey(machine.tag)
         agent.once()
-        part = wren.visits.order_part(visit.id, NewPart(what="a fan", from_whom="Kittiwake"))
+        part = wren.visits.order_part(visit.id, NewPart(item="a fan", supplier="Kittiwake"))
         owner.visits.set_part(part.id, PartState.ARRIVED)
         owner.runs.clean(machine.tag, ["user-temp"])
         agent.once()
@@ -74,17 +75,17 @@ def test_a_machine_is_taken_in_worked_on_reported_handed_over_and_comes_back(
         advised = wren.upkeep.advise(
             machine.tag, AdviceEdit(kind=AdviceKind.OTHER, text="A larger disk.")
         )
-        wren.upkeep.set_fate(advised.id, AdviceFate.DECLINED, "not now")
+        wren.upkeep.set_status(advised.id, AdviceStatus.DECLINED, "not now")
         clock.pass_(timedelta(days=1))
         visit = wren.visits.ready(
-            wren.visits.get(visit.id), ReadyToFetch(mail="bram@oakes.example", word="80 in all.")
+            wren.visits.get(visit.id), ReadyToFetch(mail="bram@oakes.example", comment="80 in all.")
         )
-        report = desk.reports.make(ReportAsk(visit=visit.id, notes=(call.id,)))
+        report = desk.reports.make(ReportRequest(visit=visit.id, notes=(call.id,)))
         desk.reports.mail(report.id, "bram@oakes.example")
         post(context)
         assert [mail["Subject"].split()[0] for mail in box.mails] == ["Your", "Report:"]
         desk.visits.hand_over(
-            desk.visits.get(visit.id), HandOver(outcome="mended", word="A new fan.")
+            desk.visits.get(visit.id), HandOver(outcome="mended", comment="A new fan.")
         )
     words = " ".join(
         page.extract_text() for page in PdfReader(io.BytesIO(owner.reports.pdf(report.id))).pages
@@ -97,14 +98,17 @@ def test_a_machine_is_taken_in_worked_on_reported_handed_over_and_comes_back(
     # three weeks later it comes back
     clock.pass_(timedelta(weeks=3))
     back = owner.visits.open(
-        NewVisit(machine_id=machine.id, said="It howls again", back_from=visit.id)
+        NewVisit(
+            machine_id=machine.id, reported_problem="It howls again", earlier_visit_id=visit.id
+        )
     )
-    assert back.back_from == visit.id
+    assert back.earlier_visit_id == visit.id
     span = "machine:oakes-laptop from:2026-03-01 to:2026-03-10"
     groups = {group.kind: group for group in owner.search(span, limit=50).groups}
     lines = [hit.line for hit in groups[HitKind.ENTRY].hits]
     for words in ("the fan howls", "Removed", "agreed to by phone", "a fan from Kittiwake",
-                 "can be fetched", "Report 1 sent to bram@oakes.example", "A new fan"):  # fmt: skip
+                 "ready to collect", "Report 1 sent to bram@oakes.example",
+                 "A new fan"):  # fmt: skip
         assert any(words in text for text in lines), (words, lines)
     assert [hit.title for hit in groups[HitKind.VISIT].hits] == [f"Visit {visit.id}"]
     everything = list(owner.records.list(visit=visit.id))

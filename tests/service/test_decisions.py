@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, needs_you
+from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, needs_attention
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
@@ -16,14 +16,14 @@ from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage, SurveyPartMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope, in_force
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
-from phylax.core.survey import Cover, Look, SurveyLine
+from phylax.core.survey import Cover, SurveyKind, SurveyLine
 from phylax.core.survey.what_if import STALE_AFTER
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch, ingest
 
 DAY = timedelta(days=1)
-PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
+PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.dcm")
 
 
 @pytest.fixture
@@ -76,7 +76,7 @@ def test_a_scope_that_says_nothing_any_more_lets_the_farther_one_count(
     assert [r.category for r in owner.rules.said(Scope.MACHINE, machine.id)] == ["trash"]
     owner.rules.remove(said)
     assert owner.machines.rules(machine.id)["trash"].keep_newest == 0
-    assert owner.people.audit(most=1)[0].deed == "remove rule"
+    assert owner.people.audit(most=1)[0].action == "remove rule"
     with pytest.raises(NotFoundError):
         owner.rules.remove(said)
 
@@ -103,7 +103,7 @@ def test_all_rules_go_out_and_in_as_one_file_with_a_dry_run(
     done = owner.rules.apply_document(changed, dry_run=False)
     assert done.applied and done.differences == differences.differences
     assert owner.machines.rules(machine.id)["trash"].keep_for == 10 * DAY
-    assert owner.people.audit(most=1)[0].deed == "replace rules"
+    assert owner.people.audit(most=1)[0].action == "replace rules"
     with service.as_("wren") as wren, pytest.raises(RefusedError, match="owner's to change"):
         wren.rules.apply_document(text, dry_run=False)
 
@@ -140,10 +140,14 @@ def test_what_if_over_the_shop_equals_a_new_survey_under_that_rule(
     look(owner, machine, agent)
     rule = Rule(keep_for=8 * DAY)
     answer = owner.rules.what_if("user-temp", rule)
-    assert (answer.goes_now.count, answer.would_go.count, answer.would_go.size) == (5, 3, 7400)
-    assert (answer.machines, answer.never_looked, answer.exact) == (1, 2, True)
+    assert (
+        answer.removable_now.count,
+        answer.removable_then.count,
+        answer.removable_then.size,
+    ) == (5, 3, 7400)
+    assert (answer.machines, answer.never_surveyed, answer.exact) == (1, 2, True)
     assert [m.machine_tag for m in answer.most] == ["ferry-desk"]
-    assert owner.rules.what_if("journal", Rule(keep_for=DAY)).never_looked == 1, "no mac has one"
+    assert owner.rules.what_if("journal", Rule(keep_for=DAY)).never_surveyed == 1, "no mac has one"
     for scope, subject, machines in (
         (Scope.CLIENT, other.id, 0), (Scope.CLIENT, machine.client_id, 1),
         (Scope.MACHINE, machine.id, 1),
@@ -153,7 +157,7 @@ def test_what_if_over_the_shop_equals_a_new_survey_under_that_rule(
     owner.rules.put(Scope.SHOP, 0, "user-temp", rule)
     look(owner, machine, agent)
     line = next(li for li in owner.machines.ledger(machine.tag).lines if li.category == "user-temp")
-    assert line.goes == answer.would_go
+    assert line.removable == answer.removable_then
     clock.pass_(STALE_AFTER + DAY)
     assert owner.rules.what_if("user-temp", rule).stale == 1
     with pytest.raises(RefusedError, match="only ever listed"):
@@ -167,7 +171,7 @@ def test_each_scope_adds_and_the_test_names_the_entry(
     owner: Phylax, service: Service, machine: Machine, agent: Agent, home: Path
 ) -> None:
     shops = owner.protections.add(PATTERN, note="pictures")
-    folder = ProtectEntry(kind=ProtectKind.FOLDER, what="/home/anna/.tmp/keep")
+    folder = ProtectEntry(kind=ProtectKind.FOLDER, pattern="/home/anna/.tmp/keep")
     with service.as_("wren") as wren:
         mine = wren.protections.add(folder, scope=Scope.MACHINE, subject_id=machine.id)
         with pytest.raises(RefusedError, match="owner's to change"):
@@ -201,13 +205,13 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
 ) -> None:
     kept = owner.protections.add(PATTERN)
     there, nowhere = (
-        owner.protections.add(ProtectEntry(kind=ProtectKind.FOLDER, what=what))
+        owner.protections.add(ProtectEntry(kind=ProtectKind.FOLDER, pattern=what))
         for what in ("/home/anna/.tmp/empty", "/home/anna/.tpm")
     )
     (home / ".tmp/empty").mkdir(parents=True)
     make_file(home / ".tmp/b.dcm", 100, days_old=9)
     look(owner, machine, agent)
-    late = owner.protections.add(ProtectEntry(kind=ProtectKind.SITE, what="a.example"))
+    late = owner.protections.add(ProtectEntry(kind=ProtectKind.SITE, pattern="a.example"))
 
     def covered() -> dict[int, tuple[int, int, int, int]]:
         listed = owner.protections.list()
@@ -219,21 +223,21 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
         late.id: (0, 0, 1, 0),
     }  # fmt: skip
     (on,) = owner.protections.on_machines(nowhere.id)
-    assert (on.tag, on.covers, on.looked_at is not None) == (machine.tag, False, True)
-    assert owner.protections.on_machines(late.id)[0].looked_at is None
+    assert (on.tag, on.covers, on.surveyed_at is not None) == (machine.tag, False, True)
+    assert owner.protections.on_machines(late.id)[0].surveyed_at is None
     # what an agent says of entries that nobody made is nobody's
     run = owner.runs.survey(machine.tag)
-    invented = ProtectEntry(kind=ProtectKind.FOLDER, what="/invented")
+    invented = ProtectEntry(kind=ProtectKind.FOLDER, pattern="/invented")
     message = SurveyMessage(
-        id="survey-of-a-liar", run_id=run.id, look=Look.FIRST, started_at=clock.now,
+        id="survey-of-a-liar", run_id=run.id, survey_kind=SurveyKind.FIRST, started_at=clock.now,
         ended_at=clock.now, lines=(),
-        covers=tuple(Cover(entry=e, is_there=True, kept=Tally()) for e in (invented, PATTERN)),
+        covers=tuple(Cover(entry=e, exists=True, kept=Tally()) for e in (invented, PATTERN)),
     )  # fmt: skip
     agent._link.report(message)
     assert covered()[kept.id] == (1, 0, 0, 0) and covered()[there.id] == (0, 0, 1, 0)
     with context.db.read() as conn:
-        stored = [row[0] for row in conn.execute("SELECT what FROM protection_covers")]
-    assert stored == [PATTERN.what]
+        stored = [row[0] for row in conn.execute("SELECT pattern FROM protection_covers")]
+    assert stored == [PATTERN.pattern]
     agent.once()
     (home / ".tmp/b.dcm").unlink()
     look(owner, machine, agent)
@@ -268,20 +272,20 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
         return {p.name for p in (home / "Downloads").iterdir()}
 
     assert len(a_week_later()) == 2, "without a yes it is only listed"
-    assert [a.cause for a in needs_you(context, owner)] == ["waits for a yes"]
-    given = owner.standing_consents.give(machine.tag, "downloads", word="agreed in the contract")
+    assert [a.cause for a in needs_attention(context, owner)] == ["needs approval"]
+    given = owner.standing_consents.give(machine.tag, "downloads", comment="agreed in the contract")
     with pytest.raises(RefusedError, match="has a standing consent"):
         owner.standing_consents.give(machine.tag, "downloads")
     with pytest.raises(RefusedError, match="needs no consent"):
         owner.standing_consents.give(machine.tag, "trash")
     assert a_week_later() == {"young.zip"}
-    assert needs_you(context, owner) == []
+    assert needs_attention(context, owner) == []
     owner.standing_consents.take_back(given.id)
     with pytest.raises(RefusedError, match="has withdrawn it already"):
         owner.standing_consents.take_back(given.id)
     assert len(a_week_later()) == 2
     (consent,) = owner.standing_consents.list(machine.tag)
-    assert (consent.given_by, consent.word, consent.taken_back_by) == (
+    assert (consent.given_by, consent.comment, consent.taken_back_by) == (
         "Ines Marrow", "agreed in the contract", "Ines Marrow",
     )  # fmt: skip
 
@@ -296,7 +300,7 @@ def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
     run = owner.runs.survey(machine.tag)
     rule = in_force([(Scope.CATALOGUE, catalogue()["trash"].rule)])
     line = SurveyLine(
-        category="trash", mount="/", rule=rule, holds=Tally(count=1, size=9), goes=Tally(),
+        category="trash", mount="/", rule=rule, total=Tally(count=1, size=9), removable=Tally(),
         digest="",
     )  # fmt: skip
     with context.db.write() as conn:
@@ -304,7 +308,7 @@ def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
         part = SurveyPartMessage(
             id="part-0001",
             run_id=run.id,
-            look=Look.FIRST,
+            survey_kind=SurveyKind.FIRST,
             started_at=context.clock(),
             lines=(line,),
         )
@@ -334,7 +338,7 @@ def test_listings_come_largest_first_and_summed_by_folder(
 
     def sums(**where: str) -> dict[str, tuple[int, int]]:
         return {
-            folder.folder: (folder.holds.count, folder.proposed.size)
+            folder.folder: (folder.total.count, folder.proposed.size)
             for folder in owner.surveys.folders(survey, "downloads", **where)
         }
 
@@ -423,8 +427,11 @@ def test_an_invented_category_appears_in_agent_service_and_rules_by_itself(
     make_file(home / ".cache/other/file", 300, days_old=50)
     survey = look(owner, machine, agent)
     lines = {line.category: line for line in owner.machines.ledger(machine.tag).lines}
-    assert (lines["tea-leaves"].name, lines["tea-leaves"].needs_yes.size) == ("Tea leaves", 700)
-    assert lines["user-caches"].holds.size == 300, "its files are no other category's any more"
+    assert (lines["tea-leaves"].name, lines["tea-leaves"].needs_approval.size) == (
+        "Tea leaves",
+        700,
+    )
+    assert lines["user-caches"].total.size == 300, "its files are no other category's any more"
     assert "tea-leaves" in {category.key for category in owner.catalogue()}
     assert "tea-leaves" in {rule.category for rule in owner.rules.list()}
     consent = owner.surveys.consent(survey, "tea-leaves")

@@ -44,16 +44,16 @@ def test_entries_of_the_first_form_lose_their_words_too(
             (other.id, context.now(), entry.text, "0" * 64, digest(entry, "0" * 64)),
         )
         conn.execute("INSERT INTO records_text (records_text) VALUES ('rebuild')")
-        # and deeds that were noted before there was a chain, and before there were parts
+        # and actions that were noted before there was a chain, and before there were parts
         conn.execute("DROP TRIGGER audit_is_not_removed")
         conn.execute("DROP TRIGGER audit_parts_are_not_removed")
         conn.execute("DELETE FROM audit_parts")
         conn.execute("DELETE FROM audit")
         conn.execute(
-            "INSERT INTO audit (at, who, deed, subject)"
+            "INSERT INTO audit (at, who, action, subject)"
             " VALUES (1, 'Ines', 'note', 'Tidewrack Pottery')"
         )
-        audit.record(conn, who="Ines", at=2, deed="note", subject="Tidewrack Pottery")
+        audit.record(conn, who="Ines", at=2, action="note", subject="Tidewrack Pottery")
         assert audit.verify(conn).intact and verify(records.chain(conn)).intact
     client = owner.clients.retire(owner.clients.get(other.client_id))
     owner.clients.forget(client, Forget())
@@ -113,7 +113,7 @@ def test_nothing_but_what_was_erased_can_be_changed(
         "UPDATE record_parts SET text = 'x' WHERE text IS NULL",
         "UPDATE records SET digest = 'x' WHERE id IN (SELECT entry FROM erased_entries)",
         "UPDATE audit_parts SET subject = 'x' WHERE subject IS NULL",
-        "UPDATE audit SET deed = 'x' WHERE id IN (SELECT deed FROM erased_deeds)",
+        "UPDATE audit SET action = 'x' WHERE id IN (SELECT audit_id FROM erased_audit)",
     ):
         with pytest.raises(sqlite3.IntegrityError), context.db.write() as conn:
             conn.execute(sql)

@@ -23,7 +23,7 @@ def run_id(owner: Phylax, machine: Machine, tmp_path: Path) -> int:
     owner.runs.survey(machine.tag)
     agent.once()
     survey = next(owner.machines.surveys(machine.tag))
-    consent = owner.surveys.consent(survey.id, "downloads", numbers=(1, 2), word="by phone")
+    consent = owner.surveys.consent(survey.id, "downloads", numbers=(1, 2), comment="by phone")
     run = owner.runs.clean(machine.tag, ["downloads"], consents=[consent.id])
     agent.once()
     return run.id
@@ -33,7 +33,7 @@ def test_listing_consents_and_outcomes_are_in_the_entry_and_hold(
     owner: Phylax, machine: Machine, run_id: int
 ) -> None:
     evidence = owner.runs.evidence(run_id)
-    assert [(each.what, each.holds) for each in evidence] == [
+    assert [(each.what, each.valid) for each in evidence] == [
         ("listing", True), ("consents", True), ("outcomes", True),
     ]  # fmt: skip
     assert [each.lines for each in evidence] == [2, 1, 1]
@@ -47,9 +47,9 @@ def test_listing_consents_and_outcomes_are_in_the_entry_and_hold(
 
 
 @pytest.mark.parametrize(
-    ("deed", "what"),
+    ("action", "what"),
     [
-        ("UPDATE consents SET word = 'never asked'", EvidenceKind.CONSENTS),
+        ("UPDATE consents SET comment = 'never asked'", EvidenceKind.CONSENTS),
         ("DELETE FROM consent_items WHERE number = 1", EvidenceKind.LISTING),
         ("UPDATE survey_items SET item = replace(item, 'f1', 'f9')", EvidenceKind.LISTING),
         ("UPDATE runs SET result = replace(result, '\"count\":2', '\"count\":1')",
@@ -58,14 +58,14 @@ def test_listing_consents_and_outcomes_are_in_the_entry_and_hold(
     ],
 )  # fmt: skip
 def test_what_was_altered_is_told(
-    owner: Phylax, context: Context, run_id: int, deed: str, what: EvidenceKind
+    owner: Phylax, context: Context, run_id: int, action: str, what: EvidenceKind
 ) -> None:
     with context.db.write() as conn:
-        conn.execute(deed)
-    (wrong,) = [each for each in owner.runs.evidence(run_id) if not each.holds]
+        conn.execute(action)
+    (wrong,) = [each for each in owner.runs.evidence(run_id) if not each.valid]
     assert wrong.what is what
     assert wrong.why == (
-        "it is not kept any more" if "NULL" in deed else "it is not what its entry says: it was "
+        "it is not kept any more" if "NULL" in action else "it is not what its entry says: it was "
         "altered"
     )  # fmt: skip
     assert owner.records.verify().intact, "the entries themselves are as they were"
@@ -75,5 +75,5 @@ def test_salts_cannot_be_exchanged(owner: Phylax, context: Context, run_id: int)
     with context.db.write() as conn:
         salts = [row[0] for row in conn.execute("SELECT salt FROM run_evidence")]
         assert len(set(salts)) == 3 and {len(salt) for salt in salts} == {16}
-        conn.execute("UPDATE run_evidence SET salt = x'00' WHERE what = 'consents'")
-    assert not owner.runs.evidence(run_id)[1].holds
+        conn.execute("UPDATE run_evidence SET salt = x'00' WHERE kind = 'consents'")
+    assert not owner.runs.evidence(run_id)[1].valid

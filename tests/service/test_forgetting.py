@@ -73,7 +73,7 @@ def test_nothing_of_a_forgotten_client_is_left(
         assert said.intact and said.erased >= 5, said
     checked = owner.records.verify()
     assert checked.intact and checked.erased == done.entries and checked.entries > entries
-    assert owner.records.check_seal(seal.note).holds, "what was sealed before still holds"
+    assert owner.records.check_seal(seal.note).valid, "what was sealed before still holds"
 
     gone = owner.clients.get(client.id)
     assert gone.name == f"Forgotten client {client.id}" and gone.forgotten_at

@@ -9,16 +9,16 @@ import pytest
 from bad_lists import bad_list
 from conftest import Service
 from phylax.client import Phylax, RefusedError
-from phylax.core.clients.importing.request import ImportAsk, LineFate
+from phylax.core.clients.importing.request import ImportRequest, LineStatus
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.values import edit_of
 from phylax.service.context.context import Context
 from phylax.store.clients import importing
 
 
-def asking(text: str | bytes, **said: object) -> ImportAsk:
+def asking(text: str | bytes, **said: object) -> ImportRequest:
     content = text.encode() if isinstance(text, str) else text
-    return ImportAsk.model_validate({"content": base64.b64encode(content), **said})
+    return ImportRequest.model_validate({"content": base64.b64encode(content), **said})
 
 
 def test_three_hundred_machines_of_forty_clients(
@@ -31,10 +31,10 @@ def test_three_hundred_machines_of_forty_clients(
         assert not unsure.preview and unsure.doubtful
         asked = asked.model_copy(update={"encoding": unsure.encoding})
         preview = desk.imports.preview(asked)
-        assert {line.line: line.fate for line in preview.lines} == made.fates
+        assert {line.line: line.status for line in preview.lines} == made.counts
         assert list(desk.machines.list()) == [], "a preview writes nothing"
         done = desk.imports.take_in(asked, preview)
-    assert done.added == sum(fate is LineFate.ADDED for fate in made.fates.values())
+    assert done.added == sum(status is LineStatus.ADDED for status in made.counts.values())
     assert done.new_clients == len(list(owner.clients.list())) == made.clients
     machines = {machine.tag: machine for machine in owner.machines.list()}
     assert made.tags <= machines.keys() and len(machines) == done.added
@@ -51,8 +51,8 @@ def test_three_hundred_machines_of_forty_clients(
 
     before = kept()
     again = owner.imports.preview(asked)
-    for fate in (LineFate.ADDED, LineFate.COMPLETED, LineFate.CHANGED):
-        assert again.fates[fate] == 0
+    for status in (LineStatus.ADDED, LineStatus.COMPLETED, LineStatus.CHANGED):
+        assert again.count_by_status[status] == 0
     done = owner.imports.take_in(asked, again)
     assert (done.added, done.completed, done.changed, done.new_clients) == (0, 0, 0, 0)
     assert kept() == before
@@ -73,7 +73,7 @@ def test_what_was_changed_since_the_preview_is_not_overwritten(
         owner.machines.change(machine, edit_of(MachineEdit, machine, note="under the desk"))
     elif meanwhile == "another field":
         # of which the list says nothing
-        owner.machines.change(machine, edit_of(MachineEdit, machine, stands_at="the cellar"))
+        owner.machines.change(machine, edit_of(MachineEdit, machine, location="the cellar"))
     elif meanwhile == "client":
         owner.clients.change(client, edit_of(ClientEdit, client, phone="555 0100"))
     else:

@@ -48,7 +48,7 @@ def look(context: Context, machine: Machine, **read: object) -> None:
 def facts_of(owner: Phylax, machine: Machine) -> dict[str, tuple[str, str, bool]]:
     return {
         str(fact.name): (
-            fact.said.value if fact.said else "", fact.read.value if fact.read else "",
+            fact.stated.value if fact.stated else "", fact.detected.value if fact.detected else "",
             fact.differs,
         )
         for fact in owner.machines.facts(machine.id)
@@ -66,8 +66,8 @@ def test_what_the_agent_reads_fills_in_what_nobody_said(
     assert (now.serial, now.processor, now.system_version) == ("CO 77 12", "Q4", "Debian 12")
     assert facts_of(owner, machine)["serial"] == ("", "CO 77 12", False)
     (serial,) = [f for f in owner.machines.facts(machine.id) if f.name is FactName.SERIAL]
-    assert serial.read and serial.read.source == "read from its hardware"
-    assert serial.read.at == context.clock()
+    assert serial.detected and serial.detected.source == "read from its hardware"
+    assert serial.detected.at == context.clock()
 
 
 def test_people_correct_it_and_both_are_kept(
@@ -94,7 +94,7 @@ def test_what_people_said_first_stays(owner: Phylax, machine: Machine) -> None:
     now = enrolled(owner, machine)
     assert (now.make, now.model, now.memory) == ("Vanto", "Slate 14", 4 * 2**30)
     (make,) = [f for f in owner.machines.facts(machine.id) if f.name is FactName.MAKE]
-    assert make.said and make.said.source == "Ines Marrow" and make.differs
+    assert make.stated and make.stated.source == "Ines Marrow" and make.differs
 
 
 @pytest.mark.parametrize(
@@ -117,15 +117,15 @@ def test_serial_numbers_are_no_placeholders() -> None:
 
 def test_a_client_in_full_is_changed_by_version(owner: Phylax) -> None:
     edit = ClientEdit(
-        name="Skerry Ferry Office", contact="Maren Oyle", phone="555 0110", reach_by="phone",
+        name="Skerry Ferry Office", contact="Maren Oyle", phone="555 0110", contact_by="phone",
         hours="10 to 12", agreements="Weekly, quarterly report.",
     )  # fmt: skip
     client = owner.clients.add(edit)
-    assert (client.reach_by, client.hours, client.agreements) == (
+    assert (client.contact_by, client.hours, client.agreements) == (
         "phone", "10 to 12", "Weekly, quarterly report.",
     )  # fmt: skip
-    changed = owner.clients.change(client, edit_of(ClientEdit, client, reach_by="mail"))
-    assert changed.reach_by == "mail" and changed.hours == "10 to 12"
+    changed = owner.clients.change(client, edit_of(ClientEdit, client, contact_by="mail"))
+    assert changed.contact_by == "mail" and changed.hours == "10 to 12"
     with pytest.raises(ChangedMeanwhileError):
         owner.clients.change(client, edit_of(ClientEdit, client, hours="never"))
 

@@ -33,7 +33,7 @@ from phylax.store.file import events
 from phylax.store.file.shop_file import FILE
 from phylax.store.people import people
 
-API = "/api/v1"
+API = "/api/v2"
 
 
 # --- notices --------------------------------------------------------------------------------------
@@ -207,7 +207,7 @@ def test_a_full_disk_is_said_and_nothing_is_lost(context: Context) -> None:
     with pytest.raises(sqlite3.OperationalError) as full, database.write() as conn:
         conn.execute("UPDATE shop SET name = 'Half'")
         for number in range(10_000):
-            conn.execute("INSERT INTO audit (at, who, deed, subject) VALUES (0, 'x', 'y', ?)", (
+            conn.execute("INSERT INTO audit (at, who, action, subject) VALUES (0, 'x', 'y', ?)", (
                 f"{number}" * 100,))  # fmt: skip
     problem = storage_problem(full.value)
     assert problem.status == 507 and "nothing was changed" in problem.detail

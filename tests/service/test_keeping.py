@@ -14,7 +14,7 @@ from forgotten_shop import bytes_below
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.clients.shop import Machine
-from phylax.core.desk.visits import Move, NewVisit, Whose
+from phylax.core.desk.visits import NewVisit, NextTurn, Turn
 from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.record.records import RecordKind
 from phylax.core.retention import Rule, Scope
@@ -72,7 +72,7 @@ def test_names_of_files_go_after_their_span_and_figures_stay(
     assert f"left-{FILM}".encode() not in below(context) and b"Qualmstab" not in below(context)
     with context.db.write() as conn:
         gone_at = data_retention.before(24, context.now()) + 60
-        conn.execute("UPDATE held_items SET fate = 'gone', fate_at = ?", (gone_at,))
+        conn.execute("UPDATE held_items SET status = 'gone', status_at = ?", (gone_at,))
     clock.pass_(timedelta(days=1))
     assert FILM.encode() in below(context)
     assert sweep_spans(context.db, at=context.now()) is True
@@ -112,7 +112,7 @@ def test_spans_are_the_owners_and_are_seen_to_once_a_day(
     plan = owner.archives.set_keeping(plan, staff_months=36)
     assert plan.staff_months == 36 and plan.swept_at is None
     GO_ON(context)
-    assert len(swept) == 3, "a span that was changed is seen to at once"
+    assert len(swept) == 3, "a span that was changed is dealt with at once"
     with context.db.read() as conn:
         assert data_retention.before(12, 10**9) == 10**9 - 31557600
         assert data_retention.files_until(conn) < context.now()
@@ -129,10 +129,12 @@ def somebody(owner: Phylax, service: Service, context: Context, machine: Machine
 
     with Phylax(service.url, sign_in(service.url, LOGIN, password)) as quirin:
         quirin.records.add_note(machine.id, "Müller's fan.")
-        visit = quirin.visits.open(NewVisit(machine_id=machine.id, said="It is slow"))
-        quirin.visits.move(visit, Move(place="bench", whose=Whose.OURS, whom=person.id, todo="fan"))
+        visit = quirin.visits.open(NewVisit(machine_id=machine.id, reported_problem="It is slow"))
+        quirin.visits.set_turn(
+            visit, NextTurn(place="bench", turn=Turn.US, assignee_id=person.id, todo="fan")
+        )
         quirin.runs.survey(machine.tag)
-    edit = TUESDAY.model_dump() | {"machine_ids": (machine.id,), "cared_for_by": person.id}
+    edit = TUESDAY.model_dump() | {"machine_ids": (machine.id,), "responsible_id": person.id}
     owner.rounds.add(RoundEdit.model_validate(edit))
     return person.id
 
@@ -143,7 +145,7 @@ def test_what_hangs_on_somebody_is_said_before_and_is_theirs_again(
     meaning = owner.people.what_leaving_means(somebody)
     assert len(meaning.visits) == 1 and len(meaning.rounds) == 1
     said = " ".join(meaning.in_words)
-    assert "move is theirs in visit 1" in said and "They care for" in said and "stays" in said
+    assert "assigned to them" in said and "They are responsible for" in said and "stays" in said
     owner.people.leave_for_good(somebody)
     assert "chose a password" in " ".join(owner.people.what_leaving_means(somebody).in_words)
     back = owner.people.bring_back(somebody)
@@ -178,7 +180,7 @@ def test_the_name_of_who_left_goes_after_its_span_and_what_they_did_stays(
     named = sum(text.count(NAME) for text in texts)
     assert named == 1
     with context.db.read() as conn:
-        dump = [line for line in conn.iterdump() if "the move is" not in line]
+        dump = [line for line in conn.iterdump() if "waiting for" not in line]
     assert [line[:80] for line in dump if NAME in line or LOGIN in line] == []
     assert owner.runs.get(1).made_by == f"Former technician {somebody}"
     with pytest.raises(RefusedError, match="add them anew"):

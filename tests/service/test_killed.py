@@ -43,7 +43,7 @@ class Process:
 
     def _answers(self) -> bool:
         try:
-            return httpx.get(f"{self.url}/api/v1/health").is_success
+            return httpx.get(f"{self.url}/api/v2/health").is_success
         except httpx.TransportError:
             return False
 
@@ -97,7 +97,7 @@ def test_being_told_to_stop_ends_waiting_requests_and_closes_the_file(
     process: Process, tmp_path: Path
 ) -> None:
     headers = {"Authorization": f"Bearer {sign_in(process.url, 'ines', PASSWORD)}"}
-    with httpx.stream("GET", f"{process.url}/api/v1/events", headers=headers, timeout=10) as line:
+    with httpx.stream("GET", f"{process.url}/api/v2/events", headers=headers, timeout=10) as line:
         next(line.iter_lines())
         assert process.end(signal.SIGTERM) == 0
     leftover = tmp_path / "shop/phylax.sqlite3-wal"
@@ -152,7 +152,7 @@ def test_killed_under_load_while_backups_are_made_nothing_acknowledged_is_lost(
         assert set(noted) <= there
         assert shop.records.verify().intact and shop.people.verify_audit().intact
         seal = Path(made[-1].place, f"{made[-1].name}.seal").read_text("utf-8")
-        assert shop.records.check_seal(seal).holds
+        assert shop.records.check_seal(seal).valid
         made.append(shop.backups.make())
         newest = Path(made[-1].place, made[-1].name)
         left = {path.suffix for path in newest.parent.iterdir() if path.name != MARK}
@@ -163,7 +163,7 @@ def test_killed_under_load_while_backups_are_made_nothing_acknowledged_is_lost(
     with Phylax(process.url, token) as shop:
         there = {entry.text for entry in shop.records.list(machine="yard")}
         assert set(before) <= there and shop.records.verify().intact
-        assert shop.records.check_seal(seal).holds
+        assert shop.records.check_seal(seal).valid
 
 
 def suppressed(act: Callable[[], object]) -> None:

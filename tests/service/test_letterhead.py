@@ -10,7 +10,7 @@ from PIL import Image
 from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotAllowedError, Phylax, RefusedError
 from phylax.core.clients.shop import Machine
-from phylax.core.reporting.request import ReportAsk
+from phylax.core.reporting.request import ReportRequest
 from phylax.service.reporting.marks import checked
 from pictures import bomb, picture
 
@@ -27,11 +27,11 @@ def test_the_shops_papers_have_a_head_and_a_mark(owner: Phylax, machine: Machine
     mark = SVG.format('<circle cx="8" cy="8" r="7" fill="url(#g)"/>').encode()
     now = owner.reports.put_mark(now, mark)
     assert (now.head.split("\n")[0], now.mark, now.version) == ("Quayside Repairs", "svg", 2)
-    made = owner.reports.make(ReportAsk(machine_id=machine.id))
+    made = owner.reports.make(ReportRequest(machine_id=machine.id))
     assert b"%PDF" in owner.reports.pdf(made.id)
     now = owner.reports.put_mark(now, picture("PNG"))
     assert owner.reports.letterhead().mark == "png"
-    assert owner.reports.pdf(owner.reports.make(ReportAsk(machine_id=machine.id)).id)
+    assert owner.reports.pdf(owner.reports.make(ReportRequest(machine_id=machine.id)).id)
     with pytest.raises(ChangedMeanwhileError):
         owner.reports.change_letterhead(blank, foot="x")
     owner.reports.take_mark_away(now)

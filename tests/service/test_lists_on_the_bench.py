@@ -39,12 +39,12 @@ def test_a_list_goes_from_hand_to_agent_to_hand_and_ends_when_all_is_ticked(
     (run,) = owner.routines.run(HAND_OVER, [machine.id], on_bench=True)
     agent.once()
     assert states(owner.runs.get(run.id)) == "................", "a person comes first"
-    owner.runs.tick(run.id, 1, word="the letters stay")
+    owner.runs.tick(run.id, 1, comment="the letters stay")
     agent.once()
     looked = owner.runs.get(run.id)
     assert states(looked) == "xxxx............"
-    assert looked.state is RunState.RUNNING and looked.at_hand
-    assert agent.once() is False, "nothing goes before somebody has read what would go"
+    assert looked.state is RunState.RUNNING and looked.awaits_person
+    assert agent.once() is False, "nothing goes before somebody has read what would be removed"
     wren = service.as_("wren")
     wren.runs.tick(run.id, 5)
     agent.once()
@@ -55,17 +55,17 @@ def test_a_list_goes_from_hand_to_agent_to_hand_and_ends_when_all_is_ticked(
     agent.once()
     tuned = owner.runs.get(run.id)
     # whether it comes back alone nobody has asked, so the restart waits for a person
-    assert states(tuned) == "xxxxxxx-xxxx...." and tuned.steps[10].word == "nothing changed"
-    wren.runs.tick(run.id, 16, word="slow to print")
+    assert states(tuned) == "xxxxxxx-xxxx...." and tuned.steps[10].comment == "nothing changed"
+    wren.runs.tick(run.id, 16, comment="slow to print")
     owner.runs.tick(run.id, 13)
     agent.once()
-    assert owner.runs.get(run.id).steps[13].word == "nothing is otherwise"
+    assert owner.runs.get(run.id).steps[13].comment == "nothing is otherwise"
     ended = owner.runs.tick(run.id, 15)
     assert (ended.state, ended.reason) == (
         RunState.PARTLY, "1 step left out: Dust, fans, cables",
     )  # fmt: skip
     assert ended.removed is not None and ended.removed.count == 1
-    assert [(s.by, s.word) for s in ended.steps if s.number in (1, 2, 5, 8)] == [
+    assert [(s.by, s.comment) for s in ended.steps if s.number in (1, 2, 5, 8)] == [
         ("Ines Marrow", "the letters stay"), ("the agent", ""), ("Wren Halloran", ""),
         ("Wren Halloran", "glued shut"),
     ]  # fmt: skip
@@ -162,8 +162,8 @@ def test_how_long_a_routine_takes_is_known_from_its_runs(
 ) -> None:
     tuesday = owner.rounds.add(TUESDAY)
     (before,) = owner.rounds.machines(tuesday.id)
-    assert before.takes == timedelta(minutes=15), "a guess"
+    assert before.expected_duration == timedelta(minutes=15), "a guess"
     owner.routines.run(1, [machine.id])
     agent.once()
     (after,) = owner.rounds.machines(tuesday.id)
-    assert after.takes < timedelta(minutes=1)
+    assert after.expected_duration < timedelta(minutes=1)

@@ -145,7 +145,7 @@ def test_chips_choose(owner: Phylax, many: list[Machine]) -> None:
 def _as(service: Service, login: str) -> httpx.Client:
     token = sign_in(service.url, login, PASSWORD)
     return httpx.Client(
-        base_url=f"{service.url}/api/v1", headers={"Authorization": f"Bearer {token}"}
+        base_url=f"{service.url}/api/v2", headers={"Authorization": f"Bearer {token}"}
     )
 
 

@@ -14,12 +14,12 @@ from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 
 
-def at_once(deed: Callable[[int], object], times: int = 8) -> list[object]:
-    """The deed by several threads at the same time; what each returned or raised."""
+def at_once(action: Callable[[int], object], times: int = 8) -> list[object]:
+    """The action by several threads at the same time; what each returned or raised."""
 
     def tried(number: int) -> object:
         try:
-            return deed(number)
+            return action(number)
         except RefusedError as error:
             return error
 

@@ -114,7 +114,7 @@ def _queried(port: int, query: str) -> list[tuple[dict[str, str], str]]:
     while time.monotonic() < deadline:
         try:
             answer = httpx.get(
-                f"http://127.0.0.1:{port}/api/v1/query", params={"query": query}, timeout=5
+                f"http://127.0.0.1:{port}/api/v2/query", params={"query": query}, timeout=5
             )
             if found := answer.json()["data"]["result"]:
                 return [(one["metric"], one["value"][1]) for one in found]
@@ -130,7 +130,7 @@ def test_ready_says_what_is_wrong(
     deadline = time.monotonic() + 20
     while len(context.beats()) < 4 and time.monotonic() < deadline:
         time.sleep(0.05)
-    fine = httpx.get(f"{service.url}/api/v1/ready")
+    fine = httpx.get(f"{service.url}/api/v2/ready")
     assert fine.status_code == 200
     assert set(fine.json()["checks"]) == {
         "shop",
@@ -142,9 +142,9 @@ def test_ready_says_what_is_wrong(
         "forgetting",
     }
     monkeypatch.setattr(measures, "_STUCK_AFTER", -1)
-    stuck = httpx.get(f"{service.url}/api/v1/ready")
+    stuck = httpx.get(f"{service.url}/api/v2/ready")
     assert stuck.status_code == 503 and "no sign of life" in stuck.json()["detail"]
-    assert httpx.get(f"{service.url}/api/v1/health").status_code == 200
+    assert httpx.get(f"{service.url}/api/v2/health").status_code == 200
 
 
 def test_each_request_is_logged_with_its_identifier_and_without_secrets(
@@ -155,11 +155,11 @@ def test_each_request_is_logged_with_its_identifier_and_without_secrets(
         answer = httpx.get(f"{service.url}{feed.path}", headers={"X-Request-ID": "desk-4711-abc"})
         assert answer.headers["X-Request-ID"] == "desk-4711-abc"
         other = httpx.get(
-            f"{service.url}/api/v1/machines/nowhere", headers={"X-Request-ID": "two words"}
+            f"{service.url}/api/v2/machines/nowhere", headers={"X-Request-ID": "two words"}
         )
         assert len(other.headers["X-Request-ID"]) == 32
         # the line is written once the answer is out, so it may come after it
-        for said in ("GET /calendar/{address}.ics: 200", "GET /api/v1/machines/{machine}: 401"):
+        for said in ("GET /calendar/{address}.ics: 200", "GET /api/v2/machines/{machine}: 401"):
             wait_until(lambda said=said: said in caplog.messages, said)
     assert feed.path.removeprefix("/calendar/").removesuffix(".ics") not in caplog.text
 
@@ -185,13 +185,13 @@ def test_log_lines_are_json_for_programs(
 def test_readings_and_prospects_as_csv_and_as_json(
     owner: Phylax, service: Service, filling: Machine, token: str
 ) -> None:
-    url = f"{service.url}/api/v1/machines/{filling.tag}/readings"
+    url = f"{service.url}/api/v2/machines/{filling.tag}/readings"
     rows = list(csv.DictReader(io.StringIO(ask(url, token, "text/csv").text)))
     points = owner.machines.readings(filling.tag)
     assert [int(row["free"]) for row in rows] == [point.free for point in points]
     assert len(rows) == 61 and rows[-1]["at"].endswith("Z")
     (prospect,) = owner.trends.volumes()
-    text = ask(f"{service.url}/api/v1/trends/volumes", token, "text/csv").text
+    text = ask(f"{service.url}/api/v2/trends/volumes", token, "text/csv").text
     (row,) = csv.DictReader(io.StringIO(text))
     assert row["machine"] == prospect.machine_tag == "ferry-desk"
     # no spreadsheet takes a name for a formula

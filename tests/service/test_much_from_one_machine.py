@@ -29,7 +29,7 @@ from phylax.core.protocol import (
 )
 from phylax.core.retention import RuleInForce
 from phylax.core.runs.runs import Run, RunState, Work
-from phylax.core.survey import AgeDay, Look, SurveyLine
+from phylax.core.survey import AgeDay, SurveyKind, SurveyLine
 from phylax.service.attention import monitor
 from phylax.service.context.context import Context
 from phylax.service.limits import quota
@@ -75,8 +75,8 @@ def test_who_sends_without_an_end_is_told_to_wait_and_nobody_else(
 def test_a_machine_does_not_choose_the_name_it_acts_under(owner: Phylax, machine: Machine) -> None:
     code = owner.machines.enrolment_code(machine.id).code
     enrol(owner.url, code, FACTS)
-    deed = next(deed for deed in owner.people.audit() if deed.deed == "enrol agent")
-    assert deed.who == "agent on ferry-desk" and deed.subject.isprintable()
+    action = next(action for action in owner.people.audit() if action.action == "enrol agent")
+    assert action.who == "agent on ferry-desk" and action.subject.isprintable()
     (entry,) = [e for e in owner.records.list(machine=machine.tag) if "enrolled" in e.text]
     assert entry.who == "agent on ferry-desk"
 
@@ -125,7 +125,7 @@ def held(run: Run, first: int) -> HeldMessage:
     things = (HeldItem(number=first + n, place="/tmp", path="x", size=2**62) for n in range(9))
     return HeldMessage(
         id=f"held-{first}-{run.id}", run_id=run.id, batch=f"{BATCH}{first:06d}",
-        category="system-temp", mount="/", held_at=NOW, until_at=NOW + timedelta(days=9),
+        category="system-temp", mount="/", held_at=NOW, expires_at=NOW + timedelta(days=9),
         items=tuple(things),
     )  # fmt: skip
 
@@ -133,13 +133,14 @@ def held(run: Run, first: int) -> HeldMessage:
 def survey(run: Run, number: int, ages: tuple[AgeDay, ...] = ()) -> SurveyMessage:
     lines = (
         SurveyLine(
-            category=category, mount="/", rule=RULE, holds=Tally(count=2**70, size=2**70),
-            goes=Tally(count=1, size=2**70), ages=ages, digest="x",
+            category=category, mount="/", rule=RULE, total=Tally(count=2**70, size=2**70),
+            removable=Tally(count=1, size=2**70), ages=ages, digest="x",
         )
         for category in ("system-temp", "trash", "downloads")
     )  # fmt: skip
     return SurveyMessage(
-        id=f"survey-{number}", run_id=run.id, look=Look.FIRST, started_at=NOW, ended_at=NOW,
+        id=f"survey-{number}", run_id=run.id, survey_kind=SurveyKind.FIRST, started_at=NOW,
+        ended_at=NOW,
         lines=tuple(lines),
     )  # fmt: skip
 
@@ -171,7 +172,7 @@ def test_numbers_that_cannot_be_harm_nobody_else(
     assert owner.trends.shop()
     assert list(owner.holds.list(machine.tag))
     assert owner.machines.retirement(machine.tag).held.size == MOST
-    assert owner.machines.ledger(machine.tag).goes.size == MOST
+    assert owner.machines.ledger(machine.tag).removable.size == MOST
 
 
 def test_a_cleaning_counts_once_however_often_its_end_is_told(
@@ -264,7 +265,7 @@ def test_what_is_held_no_longer_is_written_in_steps_and_each_number_once(
         told = held(run, 1).model_copy(update={"items": things})
         ingest.apply(conn, machine.id, told, at=context.now())
         gone = UnheldMessage(
-            id="gone-message", batch=told.batch, fate="gone", at=NOW,
+            id="gone-message", batch=told.batch, status="gone", at=NOW,
             numbers=((5, 2**60), (3, 3), (1, 7), (3, 20), (39, 39), (9, 8)),
         )  # fmt: skip
         steps, begin = [], 0
@@ -272,7 +273,7 @@ def test_what_is_held_no_longer_is_written_in_steps_and_each_number_once(
             steps.append(begin)
             begin = holds.end(conn, machine.id, gone, begin=begin, most=7)
         (hold,) = holds.of_machine(conn, machine.id, also_ended=True, limit=9)
-    assert (hold.held.count, hold.gone.count, hold.gone.size) == (0, 40, sum(range(1, 41)))
+    assert (hold.held.count, hold.deleted.count, hold.deleted.size) == (0, 40, sum(range(1, 41)))
     assert steps == [0, 8, 15, 22, 29, 36]
 
 
@@ -286,7 +287,7 @@ def test_a_stop_between_two_steps_leaves_the_rest_to_the_next_try(
     told = held(run, 1)
     link.report(told)
     gone = UnheldMessage(
-        id="gone-message", batch=told.batch, fate="gone", at=NOW, numbers=((1, 9),)
+        id="gone-message", batch=told.batch, status="gone", at=NOW, numbers=((1, 9),)
     )
     whole = holds.end
 
@@ -299,13 +300,13 @@ def test_a_stop_between_two_steps_leaves_the_rest_to_the_next_try(
     with pytest.raises(RefusedError):
         link.report(gone)
     (hold,) = owner.holds.list(machine.tag)
-    assert (hold.held.count, hold.gone.count) == (5, 4)
+    assert (hold.held.count, hold.deleted.count) == (5, 4)
     monkeypatch.setattr(holds, "end", whole)
     link.report(gone)
     link.report(gone)
     with context.db.read() as conn:
         (hold,) = holds.of_machine(conn, machine.id, also_ended=True, limit=9)
-    assert (hold.held.count, hold.gone.count) == (0, 9)
+    assert (hold.held.count, hold.deleted.count) == (0, 9)
 
 
 def test_what_an_earlier_version_took_in_breaks_no_sum_either(

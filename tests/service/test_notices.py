@@ -23,7 +23,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 from http_message_signatures import HTTPMessageVerifier, HTTPSignatureKeyResolver, algorithms
 
-from helpers import Clock, free_port, needs_you
+from helpers import Clock, free_port, needs_attention
 from mail_box import Box, running_box
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.attention import Cause
@@ -226,9 +226,9 @@ def test_only_what_is_urgent_to_who_wants_only_that(
     wish(owner, at_once="urgent", weekly=False)
     with context.db.write() as conn:
         conn.execute(
-            'UPDATE machines SET waits_for_yes = \'{"count": 3, "size": 9}\', looked_at = 0'
+            'UPDATE machines SET needs_approval = \'{"count": 3, "size": 9}\', surveyed_at = 0'
         )
-    assert [item.cause for item in needs_you(context, owner)] == [Cause.WAITS_FOR_YES]
+    assert [item.cause for item in needs_attention(context, owner)] == [Cause.WAITS_FOR_YES]
     clock.pass_(timedelta(minutes=2))
     send(context)
     assert mail.mails == []
@@ -295,7 +295,7 @@ def test_summaries_come_once_a_day_and_on_mondays(
         send(context)
     assert len(mail.mails) == 2
     assert {one["Message-ID"].split(".")[0] for one in mail.mails} == {"<daily", "<weekly"}
-    assert "Nothing needs you." in mail.mails[0]["Subject"]
+    assert "Nothing needs attention." in mail.mails[0]["Subject"]
     clock.pass_(timedelta(days=1))
     send(context)
     assert len(mail.mails) == 3

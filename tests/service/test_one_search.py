@@ -41,8 +41,10 @@ def shop(owner: Phylax, machine: Machine, context: Context, clock: Clock) -> Phy
     laptop = owner.machines.add(
         MachineEdit(tag="muller-laptop", client_id=muller.id, system="windows", serial="CO-913")
     )
-    visit = owner.visits.open(NewVisit(machine_id=laptop.id, said="It howls like a wolf"))
-    owner.visits.hand_over(visit, HandOver(outcome="mended", word="Dust in the fan"))
+    visit = owner.visits.open(
+        NewVisit(machine_id=laptop.id, reported_problem="It howls like a wolf")
+    )
+    owner.visits.hand_over(visit, HandOver(outcome="mended", comment="Dust in the fan"))
     owner.records.add_note(machine.tag, "The tide table printer is at Straße 9.")
     owner.upkeep.advise(machine.tag, AdviceEdit(kind=AdviceKind.OTHER, text="A new printer cable"))
     run = owner.runs.clean(machine.tag, ["trash"])
@@ -53,10 +55,10 @@ def shop(owner: Phylax, machine: Machine, context: Context, clock: Clock) -> Phy
     )
     held = HeldMessage(
         id="held-1-aaaa", run_id=run.id, batch="9.trash.0a1b2c3d", category="trash", mount="C:",
-        held_at=at, until_at=at + timedelta(days=7), items=items,
+        held_at=at, expires_at=at + timedelta(days=7), items=items,
     )  # fmt: skip
     unheld = UnheldMessage(
-        id="unheld-1-aaaa", batch=held.batch, fate="gone", at=at, numbers=((3, 3),)
+        id="unheld-1-aaaa", batch=held.batch, status="gone", at=at, numbers=((3, 3),)
     )
     left = LeftItem(
         category="trash", place="C:\\", path="locked.docx", size=5, reason=Reason.IN_USE
@@ -96,7 +98,7 @@ def test_what_became_of_this_file(shop: Phylax) -> None:
     assert line(shop, "film.iso", HitKind.FILE) == (
         "held until 9 Mar, 1.0 KiB: C:\\Users\\Maren\\Downloads/old/film.iso"
     )
-    assert line(shop, "gone.txt", HitKind.FILE).startswith("gone for good, 1.0 KiB")
+    assert line(shop, "gone.txt", HitKind.FILE).startswith("deleted for good, 1.0 KiB")
     assert line(shop, "locked.docx", HitKind.FILE) == "left, in use, 5 B: C:\\/locked.docx"
     assert "tickets-2024.xlsx" in titles(shop, "tick")["file"]
     assert "locked.docx" in titles(shop, '"locked.docx"')["file"]

@@ -27,7 +27,7 @@ class Console:
         port = service.url.rpartition(":")[2]
         self.origin = f"http://{host}:{port}"
         headers = {"Origin": self.origin, "Host": f"{host}:{port}"}
-        self._http = httpx.Client(base_url=f"{service.url}/api/v1", headers=headers, timeout=60)
+        self._http = httpx.Client(base_url=f"{service.url}/api/v2", headers=headers, timeout=60)
 
     def close(self) -> None:
         self._http.close()
@@ -91,8 +91,8 @@ def test_a_device_lets_its_person_in(
     assert other.get("/me").json()["passkeys"] == 1
     (kept,) = other.get("/me/passkeys").json()
     assert (kept["name"], kept["host"]) == ("Phone", "localhost") and kept["used_at"]
-    deeds = [deed.deed for deed in owner.people.audit()]
-    assert "add passkey" in deeds and "sign in" in deeds
+    actions = [action.action for action in owner.people.audit()]
+    assert "add passkey" in actions and "sign in" in actions
     assert other.delete(f"/me/passkeys/{kept['id']}").status_code == 204
     assert other.by_passkey(device).status_code == 401
     assert other.delete(f"/me/passkeys/{kept['id']}").status_code == 404

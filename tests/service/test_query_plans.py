@@ -85,7 +85,7 @@ def test_no_query_walks_what_grows(
     list(owner.surveys.listing(ledger.survey_id, "downloads", largest_first=True))
     owner.surveys.folders(ledger.survey_id, "downloads")
     owner.surveys.order(ledger.survey_id, "downloads")
-    entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.dcm")
     owner.protections.remove(owner.protections.add(entry).id)
     owner.programs.on(machine.tag)
     owner.questions.of("machine", machine.id)

@@ -18,7 +18,7 @@ from mail_box import running_box
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.attention.notices import MailServerEdit
 from phylax.core.clients.shop import Machine
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.advice import AdviceEdit, AdviceKind, AdviceStatus
 from phylax.core.desk.visits import HandOver, NewVisit, Visit
 from phylax.core.record.records import RecordKind
 from phylax.core.reporting.document import (
@@ -32,7 +32,7 @@ from phylax.core.reporting.document import (
     Point,
     Table,
 )  # fmt: skip
-from phylax.core.reporting.request import Letterhead, ReportAsk
+from phylax.core.reporting.request import Letterhead, ReportRequest
 from phylax.core.retention import Rule, Scope
 from phylax.service.attention.notices.posting import post
 from phylax.service.context.context import Context
@@ -53,7 +53,7 @@ def visit(owner: Phylax, machine: Machine, tmp_path: Path, clock: Clock) -> Visi
     home = make_standin(tmp_path / "m")
     for number in range(5):
         make_file(home / f".tmp/f{number}", 1_000_000, days_old=3)
-    taken = owner.visits.open(NewVisit(machine_id=machine.id, said="It howls"))
+    taken = owner.visits.open(NewVisit(machine_id=machine.id, reported_problem="It howls"))
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
     owner.runs.survey(machine.tag)
     agent.once()
@@ -72,7 +72,7 @@ def test_a_report_of_a_visit_is_made_and_stays_as_it_was(
     owner: Phylax, machine: Machine, visit: Visit, clock: Clock, context: Context
 ) -> None:
     note = owner.records.add_note(machine.tag, "Dust in the fan.")
-    asked = ReportAsk(visit=visit.id, cover="It was the fan.", notes=(note.id,))
+    asked = ReportRequest(visit=visit.id, cover="It was the fan.", notes=(note.id,))
     shown = owner.reports.preview(asked)
     made = owner.reports.make(asked)
     assert made.document == shown
@@ -84,7 +84,7 @@ def test_a_report_of_a_visit_is_made_and_stays_as_it_was(
         "It was the fan.",
         "Dust in the fan.",
         "“It howls”",
-        "What was let go",
+        "What we deleted",
         "can be put back until",
     ):
         assert sentence in " ".join(text.split()), text
@@ -100,32 +100,47 @@ def test_a_report_of_a_visit_is_made_and_stays_as_it_was(
     assert owner.reports.get(made.id) == made
     assert [report.id for report in owner.reports.list(machine=machine.tag)] == [made.id]
     assert [report.id for report in owner.reports.list(visit=visit.id + 1)] == []
-    later = owner.reports.make(ReportAsk(visit=visit.id, language="de"))
+    later = owner.reports.make(ReportRequest(visit=visit.id, language="de"))
     words = " ".join(lines_of(owner.reports.pdf(later.id)).split())
     assert "repariert" in words and "endgültig gelöscht" in words
+
+
+def test_what_was_put_back_was_not_deleted(owner: Phylax, visit: Visit, context: Context) -> None:
+    def deleted() -> list[tuple[str, str]]:
+        blocks = owner.reports.preview(ReportRequest(visit=visit.id)).blocks
+        (table,) = [b for b in blocks if isinstance(b, Table) and b.columns[2].name == "Files"]
+        return [(row[2], row[3]) for row in table.rows]
+
+    assert deleted() == [("5", "4.8 MiB")]
+    with context.db.write() as conn:
+        conn.execute(
+            "UPDATE holds SET held_count = 3, held_size = 3000000, back_count = 2,"
+            " back_size = 2000000"
+        )
+    assert deleted() == [("3", "2.9 MiB")]
 
 
 def test_its_proofs_show_that_its_entries_are_in_the_record(
     owner: Phylax, visit: Visit, machine: Machine
 ) -> None:
-    made = owner.reports.make(ReportAsk(visit=visit.id))
+    made = owner.reports.make(ReportRequest(visit=visit.id))
     owner.records.add_note(machine.tag, "later")
     proofs = owner.reports.proofs(made.id).split("c2sp.org/tlog-proof@v1\n")[1:]
     assert len(proofs) == len(made.entries)
     for proof in proofs:
         assert made.seal in proof
-        assert owner.records.check_proof(f"c2sp.org/tlog-proof@v1\n{proof.strip(chr(10))}\n").holds
+        assert owner.records.check_proof(f"c2sp.org/tlog-proof@v1\n{proof.strip(chr(10))}\n").valid
 
 
 def test_a_span_of_a_machine_and_of_a_client(
     owner: Phylax, machine: Machine, visit: Visit, clock: Clock
 ) -> None:
-    before = ReportAsk(machine_id=machine.id, first=date(2020, 1, 1), last=date(2020, 2, 1))
+    before = ReportRequest(machine_id=machine.id, first=date(2020, 1, 1), last=date(2020, 2, 1))
     made = owner.reports.make(before)
     assert made.entries == () and made.seal == ""
-    assert "Nothing was done to it in this time." in lines_of(owner.reports.pdf(made.id))
+    assert "No work was done on it in this time." in lines_of(owner.reports.pdf(made.id))
     assert owner.reports.proofs(made.id) == ""
-    month = owner.reports.make(ReportAsk(client_id=machine.client_id))
+    month = owner.reports.make(ReportRequest(client_id=machine.client_id))
     assert (month.last - month.first).days == 30 and month.machine_tags == (machine.tag,)
     today = clock.now.date()
     for asked, why in (
@@ -145,7 +160,7 @@ def test_a_span_of_a_machine_and_of_a_client(
         ({"visit": visit.id, "notes": [99]}, "entry 99 is no note"),
     ):
         with pytest.raises(RefusedError, match=why):
-            owner.reports.make(ReportAsk.model_validate(asked))
+            owner.reports.make(ReportRequest.model_validate(asked))
     for call in (owner.reports.get, owner.reports.pdf, owner.reports.proofs):
         with pytest.raises(NotFoundError):
             call(99)
@@ -158,7 +173,7 @@ def blocks(text: str) -> tuple[Block, ...]:
         Paragraph(text=text, quoted=True),
         Bullets(lines=(text, text)),
         Table(columns=(Column(name=text), Column(name=text, is_number=True)), rows=((text, text),)),
-        Drawing(caption=text, words=text, points=(Point(across=0, up=0), Point(across=1, up=1))),
+        Drawing(caption=text, alt_text=text, points=(Point(across=0, up=0), Point(across=1, up=1))),
     )
 
 
@@ -231,8 +246,8 @@ def test_it_is_sent_with_a_yes_and_the_client_has_been_told(
 ) -> None:
     advised = owner.upkeep.advise(machine.tag, AdviceEdit(kind=AdviceKind.OTHER, text="A new bag."))
     with context.db.write() as conn:
-        conn.execute("UPDATE advice SET fate = 'proposed'")
-    made = owner.reports.make(ReportAsk(visit=visit.id))
+        conn.execute("UPDATE advice SET status = 'proposed'")
+    made = owner.reports.make(ReportRequest(visit=visit.id))
     with pytest.raises(RefusedError, match="No mail server"):
         owner.reports.mail(made.id, "aoife@ferry.example")
     assert owner.reports.get(made.id).sent_at is None
@@ -257,8 +272,8 @@ def test_it_is_sent_with_a_yes_and_the_client_has_been_told(
     assert entry.text == f"Report {made.id} sent to aoife@ferry.example."
     assert (entry.who, entry.visit_id) == ("Petra Lund", visit.id)
     (kept,) = owner.upkeep.advice(machine.tag)
-    assert (kept.id, kept.fate, kept.word) == (
-        advised.id, AdviceFate.TOLD, f"in report {made.id}",
+    assert (kept.id, kept.status, kept.comment) == (
+        advised.id, AdviceStatus.TOLD, f"in report {made.id}",
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import TUESDAY, Clock, enrol, make_standin, needs_you
+from helpers import TUESDAY, Clock, enrol, make_standin, needs_attention
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
@@ -80,7 +80,7 @@ def test_what_retiring_means_is_said_and_is_what_happens(
     assert [m.tag for m in owner.machines.list()] == [second.tag]
     assert [m.tag for m in owner.machines.list(retired=True)] == [first.tag]
     assert owner.clients.find("Kelpie Boatyard").machines == 1
-    assert not needs_you(context, owner)
+    assert not needs_attention(context, owner)
     entries = [e.text for e in owner.records.list(machine=first.tag, kinds=[RecordKind.MACHINE])]
     assert entries[0] == "Retired: Sold."
     clock.now = AFTER_THE_ROUND

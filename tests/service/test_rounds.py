@@ -105,8 +105,8 @@ def test_a_round_by_client_or_filter_takes_in_later_machines_and_lets_go_of_move
     ("change", "pointer"),
     [
         ({"routine_id": 99}, "/routine_id"), ({"client_ids": (99,)}, "/client_ids"),
-        ({"except_machine_ids": (99,)}, "/except_machine_ids"), ({"cared_for_by": 99},
-         "/cared_for_by"), ({"except_machine_ids": (1,)}, "/machine_ids"),
+        ({"except_machine_ids": (99,)}, "/except_machine_ids"), ({"responsible_id": 99},
+         "/responsible_id"), ({"except_machine_ids": (1,)}, "/machine_ids"),
     ],
 )  # fmt: skip
 def test_a_round_that_names_what_is_not_there_is_refused(
@@ -155,7 +155,7 @@ def test_a_run_starts_only_in_its_window_and_is_told_when_it_must_have_ended(
     with context.db.write() as conn:
         result = ResultMessage(
             id="result-over", run_id=order.run_id, started_at=clock.now, ended_at=order.end_by,
-            out_of_time=True,
+            timed_out=True,
         )  # fmt: skip
         ingest.apply(conn, four[0].id, result, at=context.now())
     (run, *_) = of(owner, four[0])
@@ -317,13 +317,13 @@ def test_listings_that_wait_are_agreed_to_in_one_place(
     agent.once()
     (waiting,) = owner.waiting_listings.list()
     assert (waiting.machine_tag, waiting.category, waiting.items) == ("ferry-desk", "downloads", 2)
-    (run,) = owner.waiting_listings.agree([(waiting.survey_id, "downloads")], word="by phone")
+    (run,) = owner.waiting_listings.agree([(waiting.survey_id, "downloads")], comment="by phone")
     assert run.categories == ("downloads",)
     agent.once()
     assert not list((home / "Downloads").iterdir()) and (home / ".tmp/old").exists()
     assert owner.waiting_listings.list() == []
     (consent,) = owner.machines.consents(machine.tag)
-    assert (consent.word, consent.items, consent.used_by_run) == ("by phone", 2, run.id)
+    assert (consent.comment, consent.items, consent.used_by_run) == ("by phone", 2, run.id)
 
 
 # --- when machines are on --------------------------------------------------------------------

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import enrol, make_file, make_standin, needs_you
+from helpers import enrol, make_file, make_standin, needs_attention
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.retention import Rule, Scope
@@ -91,14 +91,14 @@ def test_the_whole_listing_comes_in_pages_and_in_order(owner: Phylax, survey_id:
 def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
     owner: Phylax, machine: Machine, survey_id: int, context: Context
 ) -> None:
-    consent = owner.surveys.consent(survey_id, "downloads", word="by letter")
+    consent = owner.surveys.consent(survey_id, "downloads", comment="by letter")
     assert (consent.whole, consent.items, consent.size) == (True, 300, 3000)
     assert consent.given_by == "Ines Marrow" and consent.used_by_run is None
     run = owner.runs.clean(machine.id, ["downloads"], consents=[consent.id])
     assert run.expected is not None and run.expected.count == 300
     (kept,) = owner.machines.consents(machine.id)
     assert kept.used_by_run == run.id
-    assert [a.cause for a in needs_you(context, owner)] == []
+    assert [a.cause for a in needs_attention(context, owner)] == []
 
 
 @pytest.mark.parametrize(
@@ -135,5 +135,5 @@ def test_a_yes_belongs_to_its_machine_and_category(
 
 def test_earlier_surveys_can_be_looked_up(owner: Phylax, machine: Machine, survey_id: int) -> None:
     assert [s.id for s in owner.machines.surveys(machine.id)] == [survey_id]
-    assert owner.surveys.get(survey_id).lines[0].holds.count == 450
-    assert owner.surveys.ledger(survey_id).needs_yes.count == 300
+    assert owner.surveys.get(survey_id).lines[0].total.count == 450
+    assert owner.surveys.ledger(survey_id).needs_approval.count == 300

@@ -68,7 +68,7 @@ def test_a_seal_holds_while_entries_are_added(owner: Phylax, machine: Machine) -
     seal = owner.records.seal()
     note_some(owner, machine, 3)
     said = owner.records.check_seal(seal.note)
-    assert (said.holds, said.count, said.since) == (True, seal.count, 3)
+    assert (said.valid, said.count, said.since) == (True, seal.count, 3)
     assert owner.records.check_seal(owner.records.seal().note).since == 0
     assert [kept.note for kept in owner.records.seals()][-1] == seal.note
 
@@ -91,10 +91,10 @@ def test_a_seal_goes_on_from_the_one_before_and_says_what_was_altered_meanwhile(
     assert seals.opened(owner.records.seal().note).sealed.root == anew, "of what is there"
     altered(context, f"UPDATE records SET digest = '{'0' * 64}' WHERE id = 2")
     note_some(owner, machine, 1)
-    assert not owner.records.check_seal(owner.records.seal().note).holds
+    assert not owner.records.check_seal(owner.records.seal().note).valid
     # what was sealed is not there any more: it is gone through anew
     altered(context, f"DELETE FROM records WHERE id > {later.entries - 2}")
-    assert owner.records.check_seal(owner.records.seal().note).holds
+    assert owner.records.check_seal(owner.records.seal().note).valid
 
 
 def test_what_the_chain_alone_does_not_show_a_seal_does(
@@ -105,10 +105,10 @@ def test_what_the_chain_alone_does_not_show_a_seal_does(
     altered(context, f"DELETE FROM records WHERE id > {seal.count - 2}")
     assert owner.records.verify().intact, "the chain alone"
     said = owner.records.check_seal(seal.note)
-    assert not said.holds and "2 of its entries are not there" in said.why
+    assert not said.valid and "2 of its entries are not there" in said.why
     altered(context, "DELETE FROM records")
     assert owner.records.verify().intact
-    assert not owner.records.check_seal(seal.note).holds
+    assert not owner.records.check_seal(seal.note).valid
 
 
 def test_a_chain_computed_anew_is_found_out(
@@ -141,12 +141,12 @@ def test_a_seal_that_was_altered_or_is_of_another_shop_is_none(
     (context.db.path.parent / seal_keys.KEY).rename(tmp_path / "key")
     assert "was lost or taken away" in owner.records.check_seal(note).why
     shutil.copy(tmp_path / "key", context.db.path.parent / seal_keys.KEY)
-    assert owner.records.check_seal(note).holds
+    assert owner.records.check_seal(note).valid
     for odd in ("no seal", note.replace("chain ", "chian "), note.partition("\n\n")[0],
                 f"{first}\n{'9' * 40}\n{rest}"):  # fmt: skip
         with pytest.raises(RefusedError, match="no seal"):
             owner.records.check_seal(odd)
-    assert [d.deed for d in owner.people.audit()][:2] == ["seal key back", "seal key lost"]
+    assert [d.action for d in owner.people.audit()][:2] == ["seal key back", "seal key lost"]
     assert (tmp_path / "key").stat().st_mode & 0o077 == 0
 
 
@@ -175,9 +175,9 @@ def test_a_new_key_is_signed_by_the_one_before_and_older_seals_are_believed(
     assert now.older[-1] == old.public_key and len(now.older) == 2
     assert now.public_key not in now.older
     for note in (first, second, owner.records.seal().note):
-        assert owner.records.check_seal(note).holds
-    deeds = [deed for deed in owner.people.audit() if deed.deed == "change seal key"]
-    assert len(deeds) == 2 and "handed over to" in deeds[0].subject
+        assert owner.records.check_seal(note).valid
+    actions = [action for action in owner.people.audit() if action.action == "change seal key"]
+    assert len(actions) == 2 and "handed over to" in actions[0].subject
 
 
 def test_a_key_that_was_put_in_anothers_place_makes_nobody_believe_it(
@@ -187,9 +187,9 @@ def test_a_key_that_was_put_in_anothers_place_makes_nobody_believe_it(
     genuine = owner.records.seal().note
     _keys_of(context).unlink()
     assert "was lost or taken away" in owner.records.check_seal(genuine).why
-    assert owner.records.check_seal(owner.records.seal().note).holds
-    (deed,) = [deed for deed in owner.people.audit() if deed.deed == "seal key lost"]
-    assert "not believed any more" in deed.subject and deed.who == "the service"
+    assert owner.records.check_seal(owner.records.seal().note).valid
+    (action,) = [action for action in owner.people.audit() if action.action == "seal key lost"]
+    assert "not believed any more" in action.subject and action.who == "the service"
     with context.db.write() as conn:
         conn.execute("UPDATE seal_keys SET handed_over = ? WHERE id = 2", (bytes(64),))
     assert "was lost or taken away" in owner.records.check_seal(genuine).why
@@ -209,10 +209,10 @@ def test_a_change_of_the_key_that_is_cut_off_leaves_one_that_counts(
         with pytest.raises(KeyboardInterrupt):
             seal_keys.change(alone_with)
     assert (alone_with / seal_keys.NEXT).exists()
-    assert owner.records.check_seal(note).holds
-    assert owner.records.check_seal(owner.records.seal().note).holds
+    assert owner.records.check_seal(note).valid
+    assert owner.records.check_seal(owner.records.seal().note).valid
     assert not (alone_with / seal_keys.NEXT).exists()
-    assert not [d for d in owner.people.audit() if d.deed == "seal key lost"]
+    assert not [d for d in owner.people.audit() if d.action == "seal key lost"]
     assert len(owner.records.seal_key().older) == cut_off_after
 
 
@@ -240,7 +240,7 @@ def test_a_restored_backup_is_told_from_tampering(
     note_some(owner, machine, 2)
     made = making.make(context)
     beside = Path(made.place, f"{made.name}.seal").read_text("utf-8")
-    assert owner.records.check_seal(beside).holds
+    assert owner.records.check_seal(beside).valid
     note_some(owner, machine, 2)
     later = seals.opened(owner.records.seal().note).sealed
     with context.db.read() as conn:
@@ -275,10 +275,10 @@ def test_a_proof_shows_what_was_written_even_when_the_record_is_written_anew(
     note_some(owner, machine, 2)
     proof = owner.records.prove(entry.id).proof
     said = owner.records.check_proof(proof)
-    assert said.holds and said.text == entry.text and said.who == entry.who
-    assert (said.place, said.at) == (entry.id, entry.at)
+    assert said.valid and said.text == entry.text and said.who == entry.who
+    assert (said.position, said.at) == (entry.id, entry.at)
     altered(context, f"DELETE FROM records WHERE id >= {entry.id}")
-    assert owner.records.check_proof(proof).holds, "it needs nobody's word"
+    assert owner.records.check_proof(proof).valid, "it needs nobody's word"
     with pytest.raises(RefusedError, match="no entry"):
         owner.records.prove(entry.id)
 
@@ -343,7 +343,7 @@ def test_entries_of_the_first_form_stay_as_they_are_and_are_proved_as_well(
     assert {e.text for e in owner.records.list(words="fan")} == {"Old dusty fan.", "A new fan."}
     assert len(list(owner.records.list(who=entry.who))) == 2
     proved = owner.records.check_proof(owner.records.prove(1).proof)
-    assert proved.holds and proved.text == "Old dusty fan."
+    assert proved.valid and proved.text == "Old dusty fan."
     with context.db.write() as conn:
         assert verify_records(records.chain(conn)).intact
         conn.execute("INSERT INTO records_text (records_text) VALUES ('integrity-check')")
@@ -356,10 +356,10 @@ def test_entries_of_the_first_form_stay_as_they_are_and_are_proved_as_well(
     "sql",
     [
         "DELETE FROM audit WHERE id = 2",
-        "UPDATE audit_parts SET who = 'somebody' WHERE deed = 3",
-        "UPDATE audit_parts SET subject = 'something' WHERE deed = 3",
-        "UPDATE audit_parts SET who = NULL WHERE deed = 3",
-        "DELETE FROM audit_parts WHERE deed = 3",
+        "UPDATE audit_parts SET who = 'somebody' WHERE audit_id = 3",
+        "UPDATE audit_parts SET subject = 'something' WHERE audit_id = 3",
+        "UPDATE audit_parts SET who = NULL WHERE audit_id = 3",
+        "DELETE FROM audit_parts WHERE audit_id = 3",
         "UPDATE audit SET at = 5 WHERE id = 3",
         "UPDATE audit SET hashed = replace(hashed, 'deed', 'dead') WHERE id = 3",
         "UPDATE audit SET digest = NULL WHERE id = 2",
@@ -381,7 +381,7 @@ def test_an_audit_cut_off_at_its_end_is_found_by_a_seal(
 ) -> None:
     owner.people.make_token("a note")
     note = owner.records.seal().note
-    assert owner.records.check_seal(note).holds
+    assert owner.records.check_seal(note).valid
     altered(context, "DELETE FROM audit WHERE id = (SELECT max(id) FROM audit)")
     assert owner.people.verify_audit().intact
     assert "audit is not what it was" in owner.records.check_seal(note).why
@@ -415,7 +415,7 @@ def test_deeds_that_were_hashed_with_all_their_words_are_still_verified(tmp_path
     database = Database(path)
     try:
         with database.write() as conn:
-            audit.record(conn, who="Ines", at=3, deed="y", subject="s", before="{}")
+            audit.record(conn, who="Ines", at=3, action="y", subject="s", before="{}")
             assert audit.verify(conn).intact and audit.verify(conn).entries == 3
             newest, *_, oldest = audit.listed(conn, before=99, limit=9)
             assert (newest.subject, newest.before, newest.after) == ("s", "{}", None)
@@ -437,8 +437,8 @@ def test_deeds_from_before_the_chain_are_covered_by_its_beginning(tmp_path: Path
     database = Database(path)
     try:
         with database.write() as conn:
-            audit.record(conn, who="Ines", at=2, deed="y", subject="\N{SNOWMAN}")
-            audit.record(conn, who="Ines", at=3, deed="z", subject="s", before=json.dumps({}))
+            audit.record(conn, who="Ines", at=2, action="y", subject="\N{SNOWMAN}")
+            audit.record(conn, who="Ines", at=3, action="z", subject="s", before=json.dumps({}))
             assert audit.verify(conn).intact and audit.verify(conn).entries == 3
             conn.execute("DROP TRIGGER audit_is_not_changed")
             conn.execute("UPDATE audit SET who = 'Wren' WHERE id = 1")

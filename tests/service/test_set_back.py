@@ -16,7 +16,7 @@ from phylax.client import Phylax
 from phylax.core.backups.restore_epochs import RestoreEpoch, heard, met
 from phylax.core.clients.shop import Machine
 from phylax.core.hold.holds import HeldPick
-from phylax.core.protocol import SetBackMessage
+from phylax.core.protocol import RestoredMessage
 from phylax.core.retention import Rule, Scope
 from phylax.service.context.context import Context
 from phylax.store.backups import restore_epoch
@@ -65,8 +65,8 @@ def test_where_it_cannot_be_noted_the_next_answer_says_so_again(tmp_path: Path) 
     # also by an agent that starts anew
     KnownRecords(tmp_path, spool, full).hear(RestoreEpoch(name=ONE, come_to=4))
     (waiting,) = spool.waiting()
-    assert len(told) == 2 and isinstance(waiting.message, SetBackMessage)
-    assert (waiting.message.knew, waiting.message.came_to) == (9, 4)
+    assert len(told) == 2 and isinstance(waiting.message, RestoredMessage)
+    assert (waiting.message.known_event, waiting.message.newest_event) == (9, 4)
 
 
 @pytest.fixture
@@ -119,7 +119,9 @@ def test_an_agent_that_lies_makes_no_new_life_every_time(
         with context.db.write() as conn:
             name = restore_epoch.current(conn).name
         agent._link.report(
-            SetBackMessage(id=f"set-back-{number}", generation=name, knew=knew, came_to=came_to)
+            RestoredMessage(
+                id=f"set-back-{number}", restore_epoch=name, known_event=knew, newest_event=came_to
+            )
         )
         with context.db.write() as conn:
             return restore_epoch.current(conn).name

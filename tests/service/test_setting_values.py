@@ -1,4 +1,4 @@
-"""Settings of one value, from the look to the record: rules, verdicts, changes, rounds."""
+"""Settings of one value, from the survey to the record: rules, verdicts, changes, rounds."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def judged(owner: Phylax, machine: Machine) -> dict[str, tuple[str, str | None]]
 
 
 def want(owner: Phylax, setting: str, value: object, **more: object) -> None:
-    rule = TuningRule.model_validate({"want": value, **more})
+    rule = TuningRule.model_validate({"value": value, **more})
     owner.settings.put_rule(Scope.SHOP, 0, setting, rule)
 
 
@@ -80,7 +80,7 @@ def test_a_value_is_changed_written_down_and_put_back(
     before = picture(folder)
     want(owner, "power", "speed")
     run = owner.runs.change(
-        machine.tag, values=[WantedSetting(setting="power", value="speed")], word="by phone"
+        machine.tag, values=[WantedSetting(setting="power", value="speed")], comment="by phone"
     )
     agent.once()
     assert owner.runs.get(run.id).state is RunState.DONE
@@ -107,7 +107,7 @@ def test_a_value_is_changed_written_down_and_put_back(
         (WantedSetting(setting="power", value="battery"), "is to be speed first by"),
         (WantedSetting(setting="asleep-when", value=60), "stays: no rule wants otherwise"),
         (WantedSetting(setting="wake-timers", value=True), "was not seen on"),
-        (WantedSetting(setting="motion", of="bram", value=False), "was not seen on"),
+        (WantedSetting(setting="motion", person="bram", value=False), "was not seen on"),
     ],
 )
 def test_what_the_rules_do_not_want_cannot_be_ordered(
@@ -124,14 +124,14 @@ def test_rules_that_no_setting_can_follow_and_persons_who_may_not(
 ) -> None:
     for setting, value in (("power", "faster"), ("asleep-when", 601), ("motion", "off")):
         with pytest.raises(ValueError, match=setting):
-            TuningRuleEdit(setting=setting, rule=TuningRule(want=value))
+            TuningRuleEdit(setting=setting, rule=TuningRule(value=value))
     with pytest.raises(ValueError, match="no setting of one value"):
-        TuningRuleEdit(setting="runs-by-itself", rule=TuningRule(leave=True))
+        TuningRuleEdit(setting="startup-programs", rule=TuningRule(leave=True))
     with service.as_("wren") as wren, pytest.raises(NotAllowedError):
-        wren.settings.put_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
+        wren.settings.put_rule(Scope.SHOP, 0, "power", TuningRule(value="speed"))
     # two people at once: the second has to see the first
     want(owner, "power", "speed")
-    edit = TuningRuleEdit(setting="power", rule=TuningRule(want="even"))
+    edit = TuningRuleEdit(setting="power", rule=TuningRule(value="even"))
     with pytest.raises(ChangedMeanwhileError):
         owner.send(
             "POST", "/setting-rules/shop/0", body=edit, headers={"If-Match": '"7"'}
@@ -149,7 +149,7 @@ def test_a_round_sets_what_goes_back_exactly_and_leaves_the_rest(
     agent.once()
     values = judged(owner, machine)
     assert values["power"] == ("speed first", SkipReason.AS_WANTED)
-    assert values["hibernation"] == ("on", "off"), "what cannot be put back waits for a yes"
+    assert values["hibernation"] == ("on", "off"), "what cannot be put back needs approval"
 
 
 def test_what_somebody_sets_otherwise_is_seen(
@@ -184,8 +184,8 @@ def test_an_agent_that_knows_more_or_tells_nonsense_costs_only_that(
 def test_what_a_rule_would_change_is_what_a_look_then_says(
     owner: Phylax, machine: Machine, agent: Agent
 ) -> None:
-    would = owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
-    assert would.now and would.now.stays_on == {SkipReason.NO_WISH: (machine.id,)}
+    would = owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(value="speed"))
+    assert would.now and would.now.kept_on == {SkipReason.NO_WISH: (machine.id,)}
     assert would.then and (would.then.changes_on, would.then.becomes) == (
         (machine.id,), "speed first",
     )  # fmt: skip
@@ -195,13 +195,13 @@ def test_what_a_rule_would_change_is_what_a_look_then_says(
     leave = TuningRule(leave=True)
     would = owner.settings.what_if_rule(Scope.CLIENT, machine.client_id, "power", leave)
     assert would.now and would.now.changes_on == (machine.id,)
-    assert would.then and would.then.stays_on == {SkipReason.ASKED_FOR: (machine.id,)}
-    unanswered = owner.settings.what_if_rule(Scope.SHOP, 0, "motion", TuningRule(want=False))
-    assert unanswered.then and unanswered.then.stays_on == {SkipReason.NO_ANSWER: (machine.id,)}
-    nowhere = owner.settings.what_if_rule(Scope.SHOP, 0, "play", TuningRule(want=False))
+    assert would.then and would.then.kept_on == {SkipReason.ASKED_FOR: (machine.id,)}
+    unanswered = owner.settings.what_if_rule(Scope.SHOP, 0, "motion", TuningRule(value=False))
+    assert unanswered.then and unanswered.then.kept_on == {SkipReason.NO_ANSWER: (machine.id,)}
+    nowhere = owner.settings.what_if_rule(Scope.SHOP, 0, "play", TuningRule(value=False))
     assert (nowhere.now, nowhere.then) == (None, None)
     with pytest.raises(ValidationError, match="is no choice of power"):
-        owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(want="faster"))
+        owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(value="faster"))
 
 
 def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
@@ -229,13 +229,13 @@ def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
     assert (line.changes_on, line.becomes, line.value) == (
         (machines[0].id, machines[1].id), "off", False,
     )  # fmt: skip
-    assert line.stays_on == {SkipReason.ASKED_FOR: (machines[2].id,)}
+    assert line.kept_on == {SkipReason.ASKED_FOR: (machines[2].id,)}
     all_ids = [one.id for one in machines]
     with pytest.raises(RefusedError) as refused:
         owner.shared_changes.set("motion", False, all_ids)
     assert "no rule wants it off there" in str(refused.value.errors)
     assert owner.shared_changes.list() == [], "nothing is ordered at all"
-    made = owner.shared_changes.set("motion", False, line.changes_on, word="agreed by mail")
+    made = owner.shared_changes.set("motion", False, line.changes_on, comment="agreed by mail")
     for theirs in agents:
         theirs.once()
     made = owner.shared_changes.get(made.id)
@@ -263,10 +263,10 @@ def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
         ({"setting": "power"}, "a setting has a value"),
         ({"setting": "power", "value": "faster"}, "is no choice of power"),
         ({"setting": "power", "value": "speed", "half_first": True}, "is not compared"),
-        ({"setting": "power", "value": "speed", "intent": "when asked"}, "and no program"),
+        ({"setting": "power", "value": "speed", "intent": "on demand"}, "and no program"),
         ({"setting": "nonsense", "value": 1}, "is no setting of one value"),
-        ({"setting": "runs-by-itself", "program": "package:x"}, "say a program and its intent"),
-        ({"program": "package:x", "intent": "when asked", "value": 1}, "say a program"),
+        ({"setting": "startup-programs", "program": "package:x"}, "say a program and its intent"),
+        ({"program": "package:x", "intent": "on demand", "value": 1}, "say a program"),
     ],
 )
 def test_a_shared_change_says_one_thing(

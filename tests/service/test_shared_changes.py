@@ -77,7 +77,7 @@ def machines(owner: Phylax, tmp_path: Path) -> Machines:
     owner.programs.write(
         KnownEdit(
             recognition=Recognition(package="search"), name="Word finder",
-            handling=ProgramDecision.GOES, intent=Intent.NOT_AT_ALL,
+            handling=ProgramDecision.GOES, intent=Intent.OFF,
         )
     )  # fmt: skip
     return made
@@ -91,9 +91,9 @@ def test_half_first_is_compared_with_the_other_half_and_gone_on_with(
     owner: Phylax, machines: Machines, clock: Clock
 ) -> None:
     (line,) = owner.shared_changes.proposed()
-    assert (line.program, line.intent, len(line.changes_on)) == (KEY, Intent.NOT_AT_ALL, MANY)
+    assert (line.program, line.intent, len(line.changes_on)) == (KEY, Intent.OFF, MANY)
     made = owner.shared_changes.make(
-        KEY, Intent.NOT_AT_ALL, line.changes_on, half_first=True, word="agreed by mail"
+        KEY, Intent.OFF, line.changes_on, half_first=True, comment="agreed by mail"
     )
     assert [machine.first for machine in made.machines] == [True] * 4 + [False] * 4
     machines.call()
@@ -128,16 +128,16 @@ def test_nothing_is_ordered_where_one_machine_stays(
 ) -> None:
     ids = list(machines.agents)
     with pytest.raises(RefusedError) as refused:
-        owner.shared_changes.make(KEY, Intent.WHEN_ASKED, ids)
-    assert "is to run not at all" in str(refused.value.errors)
+        owner.shared_changes.make(KEY, Intent.ON_DEMAND, ids)
+    assert "is set to off" in str(refused.value.errors)
     with pytest.raises(RefusedError) as refused:
-        owner.shared_changes.make("package:one", Intent.WHEN_ASKED, ids)
+        owner.shared_changes.make("package:one", Intent.ON_DEMAND, ids)
     assert "stays: unknown" in str(refused.value.errors)
     with pytest.raises(RefusedError) as refused:
-        owner.shared_changes.make(KEY, Intent.NOT_AT_ALL, [*ids, 999])
+        owner.shared_changes.make(KEY, Intent.OFF, [*ids, 999])
     assert "there is no machine 999" in str(refused.value.errors)
     with service.as_("petra") as petra, pytest.raises(NotAllowedError):
-        petra.shared_changes.make(KEY, Intent.NOT_AT_ALL, ids)
+        petra.shared_changes.make(KEY, Intent.OFF, ids)
     assert owner.shared_changes.list() == []
     assert {run.work for run in owner.runs.list()} == {"survey"}
 
@@ -145,7 +145,7 @@ def test_nothing_is_ordered_where_one_machine_stays(
 def test_the_other_half_is_asked_anew_when_its_turn_comes(
     owner: Phylax, machines: Machines
 ) -> None:
-    made = owner.shared_changes.make(KEY, Intent.NOT_AT_ALL, list(machines.agents), half_first=True)
+    made = owner.shared_changes.make(KEY, Intent.OFF, list(machines.agents), half_first=True)
     machines.call()
     known = [entry for entry in owner.programs.notebook() if entry.edit.name == "Word finder"]
     owner.programs.strike_out(known[0].id)

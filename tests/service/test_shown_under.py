@@ -58,7 +58,7 @@ def test_what_is_otherwise_is_said_with_both_versions(
 
 @pytest.fixture
 def surveyed(owner: Phylax, machine: Machine, tmp_path: Path) -> Path:
-    """A machine that was looked at; a file that would go."""
+    """A machine that was looked at; a file that would be removed."""
     old = make_file(make_standin(tmp_path / "m") / ".tmp/old", days_old=9)
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
     owner.runs.survey(machine.tag)

@@ -105,27 +105,27 @@ def test_roles(service: Service, owner: Phylax, machine: Machine) -> None:
 def test_the_browsers_cookie_is_out_of_reach_of_scripts_and_other_sites(service: Service) -> None:
     body = {"login": "ines", "password": PASSWORD}
     with httpx.Client(base_url=service.url, headers={"Origin": service.url}) as browser:
-        signed_in = browser.post("/api/v1/sign-in", json=body)
+        signed_in = browser.post("/api/v2/sign-in", json=body)
         cookie = signed_in.headers["set-cookie"].lower()
         assert "httponly" in cookie and "samesite=strict" in cookie
-        assert browser.get("/api/v1/me").json()["login"] == "ines"
-        assert browser.post("/api/v1/clients", json={"name": "Ours"}).status_code == 201
+        assert browser.get("/api/v2/me").json()["login"] == "ines"
+        assert browser.post("/api/v2/clients", json={"name": "Ours"}).status_code == 201
         for origin in ("https://elsewhere.example", "null", ""):
             foreign = browser.post(
-                "/api/v1/clients", json={"name": "Theirs"}, headers={"Origin": origin}
+                "/api/v2/clients", json={"name": "Theirs"}, headers={"Origin": origin}
             )
             assert foreign.status_code == 403, origin
-        browser.post("/api/v1/sign-out")
-        assert browser.get("/api/v1/me").status_code == 401
+        browser.post("/api/v2/sign-out")
+        assert browser.get("/api/v2/me").status_code == 401
 
 
 def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -> None:
     with httpx.Client(base_url=service.url, timeout=60) as stranger:
         document = stranger.get("/openapi.json").json()
         open_to_all = {
-            "/api/v1/health", "/api/v1/ready", "/api/v1/sign-in", "/api/v1/command-line/sign-in",
-            "/api/v1/passkey/question", "/api/v1/passkey/sign-in",
-            "/api/v1/agent/enrolment", "/calendar/{address}.ics",
+            "/api/v2/health", "/api/v2/ready", "/api/v2/sign-in", "/api/v2/command-line/sign-in",
+            "/api/v2/passkey/question", "/api/v2/passkey/sign-in",
+            "/api/v2/agent/enrolment", "/calendar/{address}.ics",
         }  # fmt: skip
         for path, operations in document["paths"].items():
             for method in operations:

@@ -21,12 +21,12 @@ def test_what_a_standing_consent_covers_is_promised_and_told(
         make_file(home / f"Downloads/{number}", 1000, days_old=200)
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=timedelta(days=90)))
-    owner.standing_consents.give(machine.tag, "downloads", via="console", word="always")
+    owner.standing_consents.give(machine.tag, "downloads", via="console", comment="always")
     owner.runs.survey(machine.tag)
     agent.once()
     ledger = owner.machines.ledger(machine.tag)
     (line,) = (one for one in ledger.lines if one.category == "downloads")
-    assert line.standing and line.needs_yes.count == 5
+    assert line.standing and line.needs_approval.count == 5
     run = owner.runs.clean(machine.tag, ["downloads"])
     assert run.expected is not None and (run.expected.count, run.expected.size) == (5, 5000)
     agent.once()

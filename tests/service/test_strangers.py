@@ -29,7 +29,7 @@ from phylax.service.limits.requests import DEEPEST, Limits, is_too_deep, largest
 from phylax.service.problems import Problem
 from phylax.service.serving.serve import server_config
 
-API = "/api/v1"
+API = "/api/v2"
 
 
 def raw(service: Service, request: bytes, source: str = "127.0.0.1") -> bytes:
@@ -82,7 +82,7 @@ def test_only_who_is_known_sends_much(service: Service, owner: Phylax) -> None:
 
 @pytest.mark.parametrize("length", [b"-1", b"1e9", b"9" * 40])
 def test_an_odd_length_is_a_problem_of_who_sends_it(service: Service, length: bytes) -> None:
-    head = b"POST /api/v1/sign-in HTTP/1.1\r\nHost: h\r\nContent-Length: " + length
+    head = b"POST /api/v2/sign-in HTTP/1.1\r\nHost: h\r\nContent-Length: " + length
     assert status(raw(service, head + b"\r\n\r\n")) == 400
 
 
@@ -106,7 +106,7 @@ def test_a_look_at_how_deep_takes_time_by_the_length_alone() -> None:
     [
         ("/_app/../serve.py", 404), ("/_app/..%2f..%2fserve.py", 404),
         ("/_app/..%2f..%2fnothing.py", 404), ("/api/../index.html", 404),
-        ("/%00", 400), ("/api/v1/machines/%00", 400), ("/api/v1/machines?words=%00", 400),
+        ("/%00", 400), ("/api/v2/machines/%00", 400), ("/api/v2/machines?words=%00", 400),
         ("/a%0d%0aSet-Cookie:x", 400), ("/" + "a" * 9000, 414), ("/?q=" + "a" * 9000, 414),
     ],
 )  # fmt: skip
@@ -225,7 +225,9 @@ def test_tries_are_forgotten_and_a_clock_that_is_set_back_keeps_nobody_out() -> 
 def test_failed_tries_do_not_fill_the_audit(service: Service, owner: Phylax) -> None:
     for n in range(80):
         guess(service, "wrong", login=f"nobody{n}")
-    failed = [deed for deed in owner.people.audit(most=1000) if deed.deed == "sign-in failed"]
+    failed = [
+        action for action in owner.people.audit(most=1000) if action.action == "sign-in failed"
+    ]
     assert 1 <= len(failed) <= 61
     failures = Failures()
     assert failures.note("ines", "a", now=0) == 0
@@ -279,7 +281,7 @@ def connect(service: Service, source: str = "127.0.0.1") -> socket.socket:
 
 def ask_and_read(line: socket.socket) -> None:
     """One request, and all of its answer, in however many pieces it comes."""
-    line.sendall(b"GET /api/v1/health HTTP/1.1\r\nHost: h\r\n\r\n")
+    line.sendall(b"GET /api/v2/health HTTP/1.1\r\nHost: h\r\n\r\n")
     answer = b""
     while not answer.endswith(b"}"):
         answer += line.recv(65536)

@@ -29,7 +29,7 @@ from phylax.core.record.records import RecordKind
 from phylax.core.runs.runs import RunState, WantedProgram
 from phylax.core.tuning.changes import ChangeMade, ChangeState, Drifted
 from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import Outcome
@@ -84,14 +84,14 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, standin: StandInMachi
                 recognition=Recognition(package=name),
                 name=name.capitalize(),
                 handling=ProgramDecision.GOES,
-                intent=Intent.NOT_AT_ALL,
+                intent=Intent.OFF,
             )
         )
     return agent
 
 
 def change(owner: Phylax, machine: Machine, agent: Agent, *names: str) -> int:
-    wanted = [WantedProgram(program=f"package:{name}", intent=Intent.NOT_AT_ALL) for name in names]
+    wanted = [WantedProgram(program=f"package:{name}", intent=Intent.OFF) for name in names]
     run = owner.runs.change(machine.tag, wanted)
     agent.once()
     assert owner.runs.get(run.id).state is RunState.DONE
@@ -122,7 +122,7 @@ def test_what_helped_is_said_once_with_its_numbers(
     start_anew(standin, 8)
     agent.once()
     (trial,) = owner.programs.trials(machine.tag)
-    assert trial.judged.outcome is Outcome.HELPED and trial.judged.looked_at == 5
+    assert trial.judged.outcome is Outcome.HELPED and trial.judged.judged_after == 5
     (text,) = told(owner, machine)
     assert text.startswith("Trial of Search: helped after 5 starts; what was changed took ")
     start_anew(standin, 8)
@@ -155,14 +155,14 @@ def test_what_switches_itself_on_again_is_seen_by_the_next_look(
     owner.runs.survey(machine.tag)
     agent.once()
     (made,) = owner.programs.changes(machine.tag)
-    assert made.drifted_at is not None and made.drifted_to == Intent.FROM_START
+    assert made.drifted_at is not None and made.drifted_to == Intent.AT_START
     (text,) = told(owner, machine)
-    assert text == "Bar: not at all was set, but somebody altered it: it runs from the start."
-    assert causes(context, owner)[Cause.ALTERED].startswith("Bar runs from the start, though")
+    assert text == "Bar: off was set, but somebody altered it: it runs at start."
+    assert causes(context, owner)[Cause.ALTERED].startswith("Bar runs at start, though")
     owner.runs.survey(machine.tag)
     agent.once()
     assert told(owner, machine) == [text], "it is told once"
-    # set again: the look that comes with it finds it as it was wanted
+    # set again: the survey that comes with it finds it as it was wanted
     again = change(owner, machine, agent, "bar")
     newest = owner.programs.changes(machine.tag)[0]
     assert (newest.run_id, newest.drifted_at) == (again, None)
@@ -200,7 +200,7 @@ def test_a_change_that_cuts_the_machine_off_undoes_itself_and_says_so(
     assert (made.state, made.ended_by) == (ChangeState.UNDONE, "the machine")
     (text,) = told(owner, machine)
     assert text == (
-        "Link: from the start again, undone by the machine: "
+        "Link: at start again, undone by the machine: "
         "the service could not be reached after the next start."
     )
     assert Cause.CHANGE_UNDONE in causes(context, owner)
@@ -215,7 +215,7 @@ def test_put_back_at_the_machine_without_the_service(
     change(owner, machine, agent, "search", "chat")
     command = ["put-back-settings", "--data", str(tmp_path / "agent")]
     listed = CliRunner().invoke(agent_command, command)
-    assert listed.exit_code == 0 and "Search: was from the start, now not at all" in listed.output
+    assert listed.exit_code == 0 and "Search: was at start, now off" in listed.output
     assert picture(tmp_path / "m/startup") != before, "listing changes nothing"
     wrong = CliRunner().invoke(agent_command, [*command, "9-nothing"])
     assert wrong.exit_code == 1 and "is no change in force here" in wrong.output
@@ -228,8 +228,8 @@ def test_put_back_at_the_machine_without_the_service(
     states = {(made.state, made.ended_by) for made in owner.programs.changes(machine.tag)}
     assert states == {(ChangeState.PUT_BACK, "somebody at the machine")}
     assert sorted(told(owner, machine)) == [
-        "Chat: from the start again, put back at the machine itself.",
-        "Search: from the start again, put back at the machine itself.",
+        "Chat: at start again, put back at the machine itself.",
+        "Search: at start again, put back at the machine itself.",
     ]
     again = CliRunner().invoke(agent_command, command)
     assert "Nothing that was changed is in force" in again.output
@@ -250,15 +250,15 @@ def test_a_machine_that_says_the_same_again_and_again_fills_no_record(
             ingest.apply(conn, machine.id, message, at=context.now())
 
     for turn in range(6):
-        drifted = Drifted(id=change_id, name="Search", wanted="not at all", now="from the start")
-        look = SettingsLook(
+        drifted = Drifted(id=change_id, name="Search", expected="off", value="at start")
+        look = SettingsSurvey(
             taken_at=at + timedelta(hours=turn), drifted=(drifted,) if turn % 2 else ()
         )
         tell(SettingsMessage(id=f"look-{turn:06}", run_id=run, look=look))
     assert len(told(owner, machine)) == 1
     undone = ChangeMade(
-        id=change_id, program="package:search", name="Search", before="from the start",
-        after="not at all", at=at, state=ChangeState.UNDONE, refused="not reached",
+        id=change_id, program="package:search", name="Search", before="at start",
+        after="off", at=at, state=ChangeState.UNDONE, refused="not reached",
     )  # fmt: skip
     made_up = undone.model_copy(update={"id": "1-made-up"})
     for turn in range(5):
@@ -306,7 +306,8 @@ def test_starts_are_told_once_and_by_one_machine_only_for_itself(
     agent.once()
     assert number() == 24, "told again, kept once"
     flood = [
-        BootCost(boot=f"made up {n}", at=datetime.now(UTC), programs={}, rest=1) for n in range(400)
+        BootCost(boot=f"made up {n}", at=datetime.now(UTC), programs={}, unattributed=1)
+        for n in range(400)
     ]
     with context.db.write() as conn:
         for part in range(3):
@@ -327,13 +328,13 @@ def test_changes_of_the_schema_before_are_kept(tmp_path: Path) -> None:
         conn.executescript(schema.joinpath(name).read_text("utf-8"))
     conn.execute("PRAGMA foreign_keys = OFF")
     conn.execute(
-        "INSERT INTO changes VALUES (7, 1, 2, 'id-7', 'p', 'P', 'from the start', 'when asked', "
+        "INSERT INTO changes VALUES (7, 1, 2, 'id-7', 'p', 'P', 'at start', 'on demand', "
         "5, 'Wren', 'put back', 6, 'Petra', 'agreed')"
     )
     conn.executescript(schema.joinpath("0009_trials.sql").read_text("utf-8"))
     kept = conn.execute("SELECT * FROM changes").fetchall()
     assert kept == [
-        (7, 1, 2, "id-7", "runs-by-itself", "p", "", "P", "from the start", "when asked", 5,
+        (7, 1, 2, "id-7", "runs-by-itself", "p", "", "P", "at start", "on demand", 5,
          "Wren", "put back", 6, "Petra", "agreed", None, None, 0)
     ]  # fmt: skip
     conn.close()

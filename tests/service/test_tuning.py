@@ -1,4 +1,4 @@
-"""Tune-up over the service: what runs by itself comes with a survey and is judged."""
+"""Tune-up over the service: startup programs comes with a survey and is judged."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from phylax.core.protocol import SettingsMessage
 from phylax.core.retention import Scope
 from phylax.core.runs.runs import RunState
 from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit
 from phylax.core.tuning.setting import DependsOn
@@ -26,13 +26,13 @@ from phylax.core.tuning.verdicts import SkipReason
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
 
-ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, of="anna")
+ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, person="anna")
 CHAT = Program(key="package:chat", name="Chat", package="chat", starters=(ENTRY,))
 SCREEN = Program(key="package:screen", name="Screen", package="screen", guarded="the screen")
 ABOUT_CHAT = KnownEdit(
-    recognition=Recognition(package="chat"), name="Chat", what="Talks with colleagues.",
-    handling=ProgramDecision.HANGS, intent=Intent.WHEN_ASKED,
-    hangs=DependsOn(question="video-calls", on="no"),
+    recognition=Recognition(package="chat"), name="Chat", description="Talks with colleagues.",
+    handling=ProgramDecision.HANGS, intent=Intent.ON_DEMAND,
+    depends_on=DependsOn(question="video-calls", on="no"),
 )  # fmt: skip
 
 
@@ -59,7 +59,7 @@ def survey(owner: Phylax, machine: Machine, agent: Agent) -> None:
 
 def reasons(owner: Phylax, machine: Machine) -> dict[str, SkipReason | str]:
     return {
-        judged.program.key: judged.verdict.reason or f"changes to {judged.verdict.want}"
+        judged.program.key: judged.verdict.reason or f"changes to {judged.verdict.value}"
         for judged in owner.programs.on(machine.tag).programs
     }
 
@@ -74,8 +74,8 @@ def test_a_look_comes_with_a_survey_and_is_judged_by_what_counts_now(
     entry = owner.programs.write(ABOUT_CHAT)
     assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_ANSWER
     owner.questions.answer("client", machine.client_id, "video-calls", "no")
-    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
-    owner.questions.answer("machine", machine.id, "video-calls", "yes", word="every Monday")
+    assert reasons(owner, machine)[CHAT.key] == "changes to on demand"
+    owner.questions.answer("machine", machine.id, "video-calls", "yes", comment="every Monday")
     assert reasons(owner, machine)[CHAT.key] is SkipReason.ASKED_FOR, "the nearer answer counts"
     owner.questions.answer("machine", machine.id, "video-calls", None)
     owner.programs.put_rule(Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True))
@@ -100,10 +100,10 @@ def test_what_if_is_what_a_look_says_once_it_is_written(
     assert (unknown.key, unknown.machines, unknown.clients) == (CHAT.key, 2, 1)
     assert set(unknown.machine_tags) == {machine.tag, other.tag}
     (line,) = owner.programs.what_if(ABOUT_CHAT)
-    assert (line.changes_on, line.stays_on) == ((other.id,), {"no answer yet": (machine.id,)})
+    assert (line.changes_on, line.kept_on) == ((other.id,), {"no answer yet": (machine.id,)})
     assert [*owner.programs.unknown()], "asking changes nothing"
     owner.programs.write(ABOUT_CHAT)
-    assert reasons(owner, other)[CHAT.key] == "changes to when asked"
+    assert reasons(owner, other)[CHAT.key] == "changes to on demand"
     assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_ANSWER
     assert [*owner.programs.unknown()] == []
     assert [entry.machines for entry in owner.programs.notebook()] == [2]
@@ -116,7 +116,7 @@ def test_a_later_look_replaces_and_an_unread_one_keeps_what_was_known(
     run = owner.runs.survey(machine.tag)
     known = owner.programs.on(machine.tag)
 
-    def tell(look: SettingsLook, number: int) -> None:
+    def tell(look: SettingsSurvey, number: int) -> None:
         message = SettingsMessage(id=f"message-{number}", run_id=run.id, look=look)
         with context.db.write() as conn:
             ingest.apply(conn, machine.id, message, at=context.now())
@@ -124,13 +124,13 @@ def test_a_later_look_replaces_and_an_unread_one_keeps_what_was_known(
     # as the machine's own clock has it, which is far off the service's here
     taken_at = known.taken_at + timedelta(seconds=owner.machines.get(machine.tag).clock_off)
     old = taken_at - timedelta(hours=1)
-    tell(SettingsLook(taken_at=old), 1)
+    tell(SettingsSurvey(taken_at=old), 1)
     assert owner.programs.on(machine.tag).programs == known.programs, "it is older"
     later = taken_at + timedelta(hours=1)
-    tell(SettingsLook(taken_at=later, unread="no right"), 2)
+    tell(SettingsSurvey(taken_at=later, unread="no right"), 2)
     unread = owner.programs.on(machine.tag)
     assert (unread.unread, unread.programs) == ("no right", known.programs)
-    tell(SettingsLook(taken_at=later, programs=(SCREEN,)), 3)
+    tell(SettingsSurvey(taken_at=later, programs=(SCREEN,)), 3)
     assert [judged.program for judged in owner.programs.on(machine.tag).programs] == [SCREEN]
     with context.db.read() as conn:
         rows = conn.execute("SELECT key FROM programs").fetchall()
@@ -146,7 +146,7 @@ def test_a_look_that_came_later_counts_though_its_time_was_put_right(
     run = owner.runs.survey(machine.tag)
     known = owner.programs.on(machine.tag)
     off = timedelta(seconds=owner.machines.get(machine.tag).clock_off)
-    look = SettingsLook(
+    look = SettingsSurvey(
         taken_at=known.taken_at + off - timedelta(seconds=seconds), programs=(SCREEN,)
     )
     with context.db.write() as conn:
@@ -204,18 +204,18 @@ def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(
     survey(owner, machine, agent)
     owner.programs.write(
         ABOUT_CHAT.model_copy(
-            update={"handling": ProgramDecision.STAYS, "intent": None, "hangs": None}
+            update={"handling": ProgramDecision.STAYS, "intent": None, "depends_on": None}
         )
     )
     assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_WISH
-    owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(intent=Intent.WHEN_ASKED))
-    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(intent=Intent.ON_DEMAND))
+    assert reasons(owner, machine)[CHAT.key] == "changes to on demand"
     leave = ProgramRule(leave=True)
     owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, leave)
     assert reasons(owner, machine)[CHAT.key] is SkipReason.ASKED_FOR
     assert [rule.rule for rule in owner.programs.rules(Scope.CLIENT, machine.client_id)] == [leave]
     owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
-    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    assert reasons(owner, machine)[CHAT.key] == "changes to on demand"
     owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, leave)
     edit = ProgramRuleEdit(program=CHAT.key, rule=ProgramRule())
     with pytest.raises(RefusedError) as refused:
@@ -229,30 +229,30 @@ def test_what_a_rule_would_change_is_what_a_look_then_says(
     survey(owner, machine, agent)
     owner.programs.write(
         ABOUT_CHAT.model_copy(
-            update={"handling": ProgramDecision.STAYS, "intent": None, "hangs": None}
+            update={"handling": ProgramDecision.STAYS, "intent": None, "depends_on": None}
         )
     )
-    wish = ProgramRule(intent=Intent.WHEN_ASKED)
+    wish = ProgramRule(intent=Intent.ON_DEMAND)
     for scope, number in (
         (Scope.SHOP, 0), (Scope.CLIENT, machine.client_id), (Scope.MACHINE, machine.id),
     ):  # fmt: skip
         would = owner.programs.what_if_rule(scope, number, CHAT.key, wish)
-        assert would.now and would.now.stays_on == {SkipReason.NO_WISH: (machine.id,)}
+        assert would.now and would.now.kept_on == {SkipReason.NO_WISH: (machine.id,)}
         assert would.then and (would.then.changes_on, would.then.becomes) == (
-            (machine.id,), "when asked",
+            (machine.id,), "on demand",
         )  # fmt: skip
     assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_WISH, "asking changes nothing"
     owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, wish)
-    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    assert reasons(owner, machine)[CHAT.key] == "changes to on demand"
     leave = owner.programs.what_if_rule(
         Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True)
     )
     assert leave.now and leave.now.changes_on == (machine.id,)
-    assert leave.then and leave.then.stays_on == {SkipReason.ASKED_FOR: (machine.id,)}
+    assert leave.then and leave.then.kept_on == {SkipReason.ASKED_FOR: (machine.id,)}
     taken_back = owner.programs.what_if_rule(Scope.SHOP, 0, CHAT.key, ProgramRule())
-    assert taken_back.then and taken_back.then.stays_on == {SkipReason.NO_WISH: (machine.id,)}
+    assert taken_back.then and taken_back.then.kept_on == {SkipReason.NO_WISH: (machine.id,)}
     guarded = owner.programs.what_if_rule(Scope.SHOP, 0, SCREEN.key, wish)
-    assert guarded.then and guarded.then.stays_on == {SkipReason.GUARDED: (machine.id,)}
+    assert guarded.then and guarded.then.kept_on == {SkipReason.GUARDED: (machine.id,)}
     other = owner.clients.add(ClientEdit(name="Reedmere Vets"))
     nowhere = owner.programs.what_if_rule(Scope.CLIENT, other.id, CHAT.key, wish)
     assert (nowhere.now, nowhere.then) == (None, None)
@@ -266,7 +266,7 @@ def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
     owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
 ) -> None:
     def own(person: str, digest: str, name: str = "Words") -> Program:
-        entry = Starter(key=f"sign-in:{person}:w", kind=StarterKind.SIGN_IN, on=True, of=person)
+        entry = Starter(key=f"sign-in:{person}:w", kind=StarterKind.SIGN_IN, on=True, person=person)
         key = f"person:{person}:/opt/words --quiet"
         return Program(key=key, name=name, digest=digest, starters=(entry,))
 
@@ -275,7 +275,7 @@ def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
     unknown = {(program.name, program.machines) for program in owner.programs.unknown()}
     assert unknown == {("Words", 1), ("Chat", 1)}, "who gives it another name is listed apart"
     about = KnownEdit(recognition=Recognition(digest="a" * 64), name="Words",
-                      handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED)  # fmt: skip
+                      handling=ProgramDecision.GOES, intent=Intent.ON_DEMAND)  # fmt: skip
     owner.programs.write(about)
     assert [entry.machines for entry in owner.programs.notebook()] == [1]
 

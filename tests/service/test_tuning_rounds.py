@@ -54,9 +54,9 @@ def folder(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def agent(owner: Phylax, machine: Machine, tmp_path: Path, folder: Path) -> Agent:
-    write_about(owner, "helper", Intent.WHEN_ASKED)
-    write_about(owner, "search", Intent.NOT_AT_ALL)
-    write_about(owner, "screen", Intent.WHEN_ASKED)
+    write_about(owner, "helper", Intent.ON_DEMAND)
+    write_about(owner, "search", Intent.OFF)
+    write_about(owner, "screen", Intent.ON_DEMAND)
     return enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
 
 
@@ -95,12 +95,12 @@ def test_it_cleans_and_tunes_in_one_run_and_leaves_the_rest_to_a_person(
     assert run.removed is not None and run.removed.count == 1, "the cleaning is kept"
     assert [(step.kind, step.state) for step in run.steps][-1] == (StepKind.TUNE, StepState.DONE)
     assert runs_now(owner, machine) == {
-        "helper": Intent.WHEN_ASKED, "search": Intent.FROM_START,
-        "chat": Intent.FROM_START, "screen": Intent.FROM_START,
+        "helper": Intent.ON_DEMAND, "search": Intent.AT_START,
+        "chat": Intent.AT_START, "screen": Intent.AT_START,
     }  # fmt: skip
     (record,) = [entry for entry in owner.records.list() if entry.run_id == run_id]
     assert record.text.startswith("Removed 1 item")
-    assert record.text.endswith("1 setting changed. Helper: from the start, now when asked.")
+    assert record.text.endswith("1 setting changed. Helper: at start, now on demand.")
     (reason,) = waits(owner, context)
     assert reason == "1 program would run otherwise, and a person has to say so"
 
@@ -112,7 +112,7 @@ def test_a_person_who_says_yes_ends_the_waiting(
 
     carry_out(owner, machine, agent, routine(owner, TUNE))
     assert waits(owner, context)
-    wanted = WantedProgram(program="package:search", intent=Intent.NOT_AT_ALL)
+    wanted = WantedProgram(program="package:search", intent=Intent.OFF)
     owner.runs.change(machine.tag, [wanted])
     agent.once()
     assert waits(owner, context) == []
@@ -127,7 +127,7 @@ def test_what_a_person_put_back_is_left_to_persons(
     owner.runs.put_settings_back(machine.tag, [made.number])
     agent.once()
     carry_out(owner, machine, agent, number)
-    assert runs_now(owner, machine)["helper"] is Intent.FROM_START
+    assert runs_now(owner, machine)["helper"] is Intent.AT_START
     assert len(owner.programs.changes(machine.tag)) == 1
 
 
@@ -153,7 +153,7 @@ def test_a_survey_with_tuning_alone_says_what_it_did(
     first = carry_out(owner, machine, agent, number)
     second = carry_out(owner, machine, agent, number)
     texts = {entry.run_id: entry.text for entry in owner.records.list()}
-    assert texts[first].startswith("Looked through; 1 setting changed. Helper: from the start")
+    assert texts[first].startswith("Looked through; 1 setting changed. Helper: at start")
     assert texts[second] == "Looked through; nothing was touched."
 
 

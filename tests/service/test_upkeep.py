@@ -22,8 +22,8 @@ from phylax.agent.runtime.loop import Agent
 from phylax.agent.runtime.reporter import ShutDown
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
 from phylax.core.actions import (
-    ActedPart,
     ActEnd,
+    ActionPart,
     ArrangeDisks,
     InstallUpdates,
     RemoveProgram,
@@ -34,11 +34,11 @@ from phylax.core.actions import (
 from phylax.core.attention import Cause
 from phylax.core.checks.findings import Finding, Result, Severity, looked
 from phylax.core.clients.shop import Machine, ShopEdit
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.advice import AdviceEdit, AdviceKind, AdviceStatus
 from phylax.core.inventory import HardwareListed, ProgramsListed
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import Along
-from phylax.core.protocol import ActedMessage, CheckedMessage, InventoryMessage
+from phylax.core.protocol import ActionMessage, CheckedMessage, InventoryMessage
 from phylax.core.runs.runs import RunState
 from phylax.service.attention import monitor
 from phylax.service.context.context import Context
@@ -78,7 +78,7 @@ def test_updates_are_listed_installed_and_in_the_record(
     assert [m.update.name for m in missing] == ["wall", "Harbour Chat"], "security comes first"
     run = act(owner, machine, agent, InstallUpdates())
     assert run.state is RunState.DONE
-    parts = {part.of: part for part in owner.upkeep.acted(run.id)}
+    parts = {part.target: part for part in owner.upkeep.acted(run.id)}
     assert parts["wall"].needs_restart and not parts["Harbour Chat"].needs_restart
     assert owner.upkeep.updates(machine.tag) == [], "it is looked at again"
     (row,) = owner.upkeep.installed("harbour chat")
@@ -113,7 +113,7 @@ def test_the_oldest_missing_security_update_is_the_alarm_after_the_shops_own_day
 
     def alarms() -> list[str]:
         monitor.whole(context)
-        return [a.reason for a in owner.today().needs_you if a.cause is Cause.UPDATES_OVERDUE]
+        return [a.reason for a in owner.today().needs_attention if a.cause is Cause.UPDATES_OVERDUE]
 
     since(2)
     assert alarms() == []
@@ -136,7 +136,7 @@ def test_the_oldest_missing_security_update_is_the_alarm_after_the_shops_own_day
 def removal(*along: Along, version: str = "4.1", days: int = 1, **more: bool) -> RemoveProgram:
     return RemoveProgram(
         program="chat", version=version, along=along, backup_days=days,
-        gone_for_good=more.get("gone_for_good", False),
+        not_reinstallable=more.get("not_reinstallable", False),
     )  # fmt: skip
 
 
@@ -151,7 +151,7 @@ def test_a_program_is_removed_as_the_trial_said_and_not_otherwise(
     run = act(owner, machine, agent, TryRemoval(program="chat", version="4.1"))
     (part,) = owner.upkeep.acted(run.id)
     assert part.tried is not None and part.tried.along == (fonts,)
-    with pytest.raises(RefusedError, match="with it would go: fonts"):
+    with pytest.raises(RefusedError, match="with it would be removed: fonts"):
         owner.upkeep.act(machine.tag, removal())
     with pytest.raises(RefusedError, match="Try first"):
         owner.upkeep.act(machine.tag, removal(fonts, version="4.0"))
@@ -173,7 +173,7 @@ def test_what_came_meanwhile_is_not_removed(
     has(tmp_path, programs=[CHAT, FONTS], needs={"chat": ["fonts"]})
     agent.once()
     ended = owner.runs.get(run.id)
-    assert ended.state is RunState.PARTLY and "fonts would go too" in ended.reason
+    assert ended.state is RunState.PARTLY and "fonts would be removed too" in ended.reason
     assert len(read_upkeep(tmp_path / "m").programs) == 2
 
 
@@ -186,7 +186,7 @@ def test_essential_ones_and_those_that_cannot_come_back(
     act(owner, machine, agent, TryRemoval(program="chat", version="4.1"))
     with pytest.raises(RefusedError, match="cannot be had again"):
         owner.upkeep.act(machine.tag, removal())
-    assert act(owner, machine, agent, removal(gone_for_good=True)).state is RunState.DONE
+    assert act(owner, machine, agent, removal(not_reinstallable=True)).state is RunState.DONE
 
 
 def test_over_the_shop_by_words_trial_use_and_version(
@@ -319,7 +319,7 @@ def test_one_that_does_not_come_back_needs_somebody(
         conn.execute("UPDATE runs SET lease_until = ? WHERE id = ?", (context.now() - 3600, run.id))
         conn.execute("UPDATE machines SET seen_at = ?", (context.now() - 3600,))
     monitor.whole(context)
-    (gone,) = [a for a in owner.today().needs_you if a.cause is Cause.NOT_BACK]
+    (gone,) = [a for a in owner.today().needs_attention if a.cause is Cause.NOT_BACK]
     assert gone.run_id == run.id
     StandInMachine(folder).upkeep.start_anew(datetime.now(UTC))
     worker.join(timeout=60)
@@ -327,7 +327,7 @@ def test_one_that_does_not_come_back_needs_somebody(
     agent.once()
     assert owner.runs.get(run.id).state is RunState.DONE
     monitor.whole(context)
-    assert not [a for a in owner.today().needs_you if a.cause is Cause.NOT_BACK]
+    assert not [a for a in owner.today().needs_attention if a.cause is Cause.NOT_BACK]
 
 
 def test_an_action_at_an_agreed_time_waits_for_it(
@@ -362,7 +362,7 @@ def test_a_scan_of_twenty_thousand_files_is_called_off(
         time.sleep(0.1)
     for _ in range(5):
         progress = owner.runs.get(run.id).progress
-        assert progress is not None and progress.of_items == 20_000
+        assert progress is not None and progress.total_items == 20_000
         shares.append(progress.items)
         time.sleep(0.2)
     assert shares == sorted(shares)
@@ -395,7 +395,7 @@ def test_an_agent_that_is_ended_in_the_middle_goes_on_and_the_run_ends_truly(
     Agent(AgentHome(tmp_path / "agent")).once()
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.resumed) == (RunState.DONE, 1)
-    parts = {part.of: part.end for part in owner.upkeep.acted(run.id)}
+    parts = {part.target: part.end for part in owner.upkeep.acted(run.id)}
     assert parts == {"wall": ActEnd.DONE, "Harbour Chat": ActEnd.DONE}
     assert read_upkeep(tmp_path / "m").updates == ()
 
@@ -472,20 +472,24 @@ def test_advice_follows_the_figures_until_somebody_has_said_something_to_it(
     (listed,) = owner.upkeep.inventories(machine.tag)
     assert isinstance(listed, HardwareListed)
 
-    def memory() -> list[AdviceFate]:
+    def memory() -> list[AdviceStatus]:
         listed = owner.upkeep.advice(machine.tag)
-        return [advice.fate for advice in listed if advice.kind is AdviceKind.MEMORY]
+        return [advice.status for advice in listed if advice.kind is AdviceKind.MEMORY]
 
     if listed.memory is None:
         assert memory() == []
     else:
-        assert memory() == [AdviceFate.PROPOSED]
+        assert memory() == [AdviceStatus.PROPOSED]
     given = owner.upkeep.advise(
         machine.tag, AdviceEdit(kind=AdviceKind.PORTABLE, text="A portable version of the reader.")
     )
-    assert given.fate is AdviceFate.TOLD
-    after = owner.upkeep.set_fate(given.id, AdviceFate.DECLINED, "too dear")
-    assert (after.fate, after.word, after.by) == (AdviceFate.DECLINED, "too dear", "Ines Marrow")
+    assert given.status is AdviceStatus.TOLD
+    after = owner.upkeep.set_status(given.id, AdviceStatus.DECLINED, "too dear")
+    assert (after.status, after.comment, after.by) == (
+        AdviceStatus.DECLINED,
+        "too dear",
+        "Ines Marrow",
+    )
     texts = [entry.text for entry in owner.records.list(machine=machine.tag)]
     assert any("declined" in text and "too dear" in text for text in texts)
 
@@ -500,9 +504,9 @@ def test_a_clock_that_is_ahead_keeps_no_later_list_and_no_later_check_out(
     bad = Finding(severity=Severity.WARNING, what="Malware: Made.For.A.Test")
     checked = looked("condition", "", far, [bad]).model_copy(update={"ended_at": far})
     listed = ProgramsListed(taken_at=far, programs=(FONTS,))
-    message = ActedMessage(
+    message = ActionMessage(
         id="acted-far", run_id=run_id, action="install-updates", started_at=now, ended_at=far,
-        parts=(ActedPart(of="wall", end=ActEnd.DONE),),
+        parts=(ActionPart(target="wall", end=ActEnd.DONE),),
     )  # fmt: skip
     with context.db.write() as conn:
         for told in (

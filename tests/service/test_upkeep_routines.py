@@ -68,7 +68,7 @@ def test_all_of_it_in_the_order_that_the_work_demands(
     )  # fmt: skip
     run = routine_run(owner, machine, agent, *reversed(WHOLE))
     assert tuple(step.kind for step in run.steps) == WHOLE
-    words = {step.kind: step.word for step in run.steps}
+    words = {step.kind: step.comment for step in run.steps}
     assert {step.state for step in run.steps} == {StepState.DONE}, words
     assert run.state is RunState.DONE
     assert words[StepKind.UPDATE] == "Harbour Chat: 4.1, now 4.2"
@@ -85,8 +85,8 @@ def test_without_an_answer_the_restart_waits_for_a_person(
     assert [step.state for step in run.steps] == [
         StepState.DONE, StepState.DONE, StepState.TO_DO, StepState.TO_DO
     ]  # fmt: skip
-    assert run.at_hand
-    owner.runs.tick(run.id, 3, word="done by hand")
+    assert run.awaits_person
+    owner.runs.tick(run.id, 3, comment="done by hand")
     agent.once()
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.DONE and ended.steps[3].state is StepState.DONE
@@ -117,7 +117,7 @@ def test_malware_stops_what_would_take_or_spread_it(
     left_out = {kind for kind, state in states.items() if state is StepState.LEFT_OUT}
     assert left_out == {StepKind.CLEAN, StepKind.UPDATE, StepKind.TUNE, StepKind.ARRANGE}
     monitor.whole(context)
-    causes = [a.cause for a in owner.today().needs_you]
+    causes = [a.cause for a in owner.today().needs_attention]
     assert causes[0] is Cause.MALWARE and causes.count(Cause.MALWARE) == 1, "the full scan covers"
     for kept in owner.checks.of(machine.tag):
         if kept.is_open:
@@ -160,5 +160,5 @@ def test_a_step_that_its_window_has_no_room_for_is_left_out(
         end_by = context.now() + 3600
         checklist.begin_part(conn, waiting, end_by, at=context.now())
         laid = steps.of_run(conn, run.id, routine.id, routine.version)
-    assert laid[1].state is StepState.LEFT_OUT and "about 120 min" in laid[1].word
-    assert [step.takes for step in owner.runs.get(run.id).steps] == [None, 7200]
+    assert laid[1].state is StepState.LEFT_OUT and "about 120 min" in laid[1].comment
+    assert [step.expected_seconds for step in owner.runs.get(run.id).steps] == [None, 7200]

@@ -43,7 +43,7 @@ def test_no_secret_of_hooks_and_codes_is_in_the_file(
     clock.pass_(timedelta(seconds=60))
     with pytest.raises(RefusedError, match="lost the key"):
         sign_in(service.url, "ines", PASSWORD, codes.at(clock.now))
-    assert httpx.get(f"{service.url}/api/v1/health").is_success
+    assert httpx.get(f"{service.url}/api/v2/health").is_success
 
 
 def test_what_an_earlier_version_left_open_is_closed(context: Context) -> None:

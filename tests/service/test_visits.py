@@ -10,7 +10,7 @@ from conftest import Service
 from helpers import Clock
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.clients.shop import Machine, MachineEdit
-from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.desk.visits import HandOver, NewVisit, NextTurn, Turn, Visit
 from phylax.core.record.records import RecordKind
 from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
@@ -22,23 +22,24 @@ from phylax.store.runs import runs
 def visit(owner: Phylax, machine: Machine) -> Visit:
     return owner.visits.open(
         NewVisit(
-            machine_id=machine.id, said="It stops in the middle of the mail", came_along="charger",
-            condition="a dent", wanted_by=date(2026, 3, 6), ask_above=60, shelf="B3",
+            machine_id=machine.id, reported_problem="It stops in the middle of the mail",
+            accessories="charger",
+            condition="a dent", due_on=date(2026, 3, 6), approval_limit=60, shelf="B3",
         )
     )  # fmt: skip
 
 
 def test_a_machine_is_taken_in_and_stands_in_its_record(owner: Phylax, visit: Visit) -> None:
-    assert (visit.kind, visit.place, visit.shelf, visit.whose) == (
-        "at the bench", "shelf", "B3", Whose.OURS,
+    assert (visit.kind, visit.place, visit.shelf, visit.turn) == (
+        "at the bench", "shelf", "B3", Turn.US,
     )  # fmt: skip
     assert visit.opened_by == "Ines Marrow" and not visit.overdue
     (entry,) = owner.records.list(kinds=[RecordKind.VISIT])
     assert entry.visit_id == visit.id
     assert entry.text == (
         f"Visit {visit.id} opened, at the bench. The client says: “It stops in the middle of the "
-        "mail”. Condition: a dent. Came along: charger. Wanted by 2026-03-06. "
-        "Ask before anything above 60."
+        "mail”. Condition: a dent. Accessories: charger. Due 2026-03-06. "
+        "Call before spending more than 60."
     )
     with pytest.raises(RefusedError, match=f"Visit {visit.id} of ferry-desk is open"):
         owner.visits.open(NewVisit(machine_id=visit.machine_id))
@@ -48,28 +49,28 @@ def test_whose_move_it_is_and_where_the_machine_stands(
     owner: Phylax, visit: Visit, clock: Clock
 ) -> None:
     wren = next(person for person in owner.people.list() if person.login == "wren")
-    now = owner.visits.move(
-        visit, Move(whose=Whose.OURS, whom=wren.id, todo="look at the disk", place="bench")
+    now = owner.visits.set_turn(
+        visit, NextTurn(turn=Turn.US, assignee_id=wren.id, todo="look at the disk", place="bench")
     )
-    assert (now.whom_name, now.place, now.shelf) == ("Wren Halloran", "bench", "B3")
-    now = owner.visits.move(
-        now, Move(whose=Whose.CLIENT, todo="say yes to a new disk", until=date(2026, 3, 4))
+    assert (now.assignee_name, now.place, now.shelf) == ("Wren Halloran", "bench", "B3")
+    now = owner.visits.set_turn(
+        now, NextTurn(turn=Turn.CLIENT, todo="say yes to a new disk", follow_up_on=date(2026, 3, 4))
     )
-    assert now.whom is None and now.place == "bench"
+    assert now.assignee_id is None and now.place == "bench"
     texts = [entry.text for entry in owner.records.list(visit=visit.id)]
     assert texts[0] == (
-        f"Visit {visit.id}: the move is the client's: say yes to a new disk, until 2026-03-04. "
+        f"Visit {visit.id}: waiting for the client: say yes to a new disk, until 2026-03-04. "
         "The machine is on the bench."
     )
-    assert "Wren Halloran's: look at the disk" in texts[1]
+    assert "waiting for Wren Halloran: look at the disk" in texts[1]
     clock.pass_(timedelta(days=2))
     assert not owner.visits.get(visit.id).overdue, "on the day itself it is not"
     clock.pass_(timedelta(days=1))
     assert owner.visits.get(visit.id).overdue
-    with pytest.raises(RefusedError, match="only where the move is ours"):
-        owner.visits.move(now, Move(whose=Whose.SUPPLIER, whom=wren.id))
+    with pytest.raises(RefusedError, match="when the turn is us"):
+        owner.visits.set_turn(now, NextTurn(turn=Turn.SUPPLIER, assignee_id=wren.id))
     with pytest.raises(RefusedError, match="nobody of the shop"):
-        owner.visits.move(now, Move(whose=Whose.OURS, whom=99))
+        owner.visits.set_turn(now, NextTurn(turn=Turn.US, assignee_id=99))
 
 
 def test_the_board_has_the_overdue_first(
@@ -81,13 +82,13 @@ def test_the_board_has_the_overdue_first(
                 machine_id=owner.machines.add(
                     MachineEdit(tag=tag, client_id=machine.client_id, system="linux")
                 ).id,
-                wanted_by=wanted,
+                due_on=wanted,
             )
         )
         for tag, wanted in (("never", None), ("soon", date(2026, 3, 4)))
     )
     assert [v.id for v in owner.visits.board()] == [soon.id, visit.id, later.id]
-    owner.visits.move(later, Move(whose=Whose.SUPPLIER, until=date(2026, 3, 3)))
+    owner.visits.set_turn(later, NextTurn(turn=Turn.SUPPLIER, follow_up_on=date(2026, 3, 3)))
     assert [v.id for v in owner.visits.board()] == [later.id, soon.id, visit.id]
     clock.now = clock.now + timedelta(days=3)
     board = owner.visits.board()
@@ -106,7 +107,7 @@ def test_what_is_done_meanwhile_belongs_to_it_and_nothing_after(
         assert waiting is not None
         give_up(conn, waiting, RunState.CALLED_OFF, "called off", at=context.now())
     ended = owner.visits.hand_over(
-        visit, HandOver(outcome="mended", word="A new disk", guaranteed_until=date(2027, 3, 2))
+        visit, HandOver(outcome="mended", comment="A new disk", guaranteed_until=date(2027, 3, 2))
     )
     assert (ended.outcome, ended.place, ended.guaranteed_until) == (
         "mended", "client", date(2027, 3, 2),
@@ -120,9 +121,9 @@ def test_what_is_done_meanwhile_belongs_to_it_and_nothing_after(
     assert len(texts) == 4 and owner.records.verify().intact
     assert owner.visits.board() == []
     for late in (
-        lambda: owner.visits.move(ended, Move(whose=Whose.OURS)),
+        lambda: owner.visits.set_turn(ended, NextTurn(turn=Turn.US)),
         lambda: owner.visits.hand_over(ended, HandOver(outcome="mended")),
-        lambda: owner.visits.change(ended, loan="x"),
+        lambda: owner.visits.change(ended, loaner="x"),
     ):
         with pytest.raises(RefusedError, match="has ended"):
             late()
@@ -135,12 +136,12 @@ def test_it_comes_back_from_an_earlier_visit_of_the_same_machine(
         MachineEdit(tag="other", client_id=machine.client_id, system="linux")
     )
     with pytest.raises(RefusedError, match="had no visit"):
-        owner.visits.open(NewVisit(machine_id=other.id, back_from=visit.id))
+        owner.visits.open(NewVisit(machine_id=other.id, earlier_visit_id=visit.id))
     owner.visits.hand_over(visit, HandOver(outcome="not mended"))
-    again = owner.visits.open(NewVisit(machine_id=machine.id, back_from=visit.id))
-    assert again.back_from == visit.id
+    again = owner.visits.open(NewVisit(machine_id=machine.id, earlier_visit_id=visit.id))
+    assert again.earlier_visit_id == visit.id
     with pytest.raises(RefusedError, match="had no visit"):
-        owner.visits.change(again, back_from=again.id)
+        owner.visits.change(again, earlier_visit_id=again.id)
     assert [v.id for v in owner.visits.list(machine=machine.tag)] == [again.id, visit.id]
 
 
@@ -149,11 +150,11 @@ def test_the_desk_takes_in_and_two_at_once_see_each_other(
 ) -> None:
     with service.as_("petra") as desk:
         taken = desk.visits.open(NewVisit(machine_id=machine.id))
-        changed = desk.visits.change(taken, came_along="bag", condition="wet")
-        assert (changed.came_along, changed.opened_by) == ("bag", "Petra Lund")
+        changed = desk.visits.change(taken, accessories="bag", condition="wet")
+        assert (changed.accessories, changed.opened_by) == ("bag", "Petra Lund")
         with pytest.raises(ChangedMeanwhileError):
-            owner.visits.move(taken, Move(whose=Whose.OURS))
-        owner.visits.move(changed, Move(whose=Whose.OURS))
+            owner.visits.set_turn(taken, NextTurn(turn=Turn.US))
+        owner.visits.set_turn(changed, NextTurn(turn=Turn.US))
 
 
 def test_a_machine_with_an_open_visit_does_not_retire_and_a_retired_one_is_not_taken_in(

@@ -35,7 +35,7 @@ def survey_id(owner: Phylax, machine: Machine, agent: Agent) -> int:
     agent.once()
     ledger = owner.machines.ledger(machine.tag)
     (line,) = (line for line in ledger.lines if line.category == "user-temp")
-    assert (line.goes.count, line.hold_for) == (1, timedelta(days=5))
+    assert (line.removable.count, line.hold_for) == (1, timedelta(days=5))
     return ledger.survey_id
 
 
@@ -86,7 +86,7 @@ def test_a_rule_that_is_changed_before_the_machine_calls_ends_the_run(
 def test_what_was_protected_meanwhile_or_no_longer_is(
     owner: Phylax, machine: Machine, agent: Agent, old: Path, when: str, survey_id: int
 ) -> None:
-    entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.tif")
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.tif")
     if when == "before the question":
         added = owner.protections.add(entry)
         with pytest.raises(RefusedError, match=r"the protect list: \*\.tif added since"):

@@ -268,7 +268,7 @@ def _work_on(world: World, conn: Connection, machine: Machine, now: int, reachab
     ended = from_seconds(min(now, to_seconds(order.end_by)) if order.end_by else now)
     result = ResultMessage(
         id=f"result-{order.run_id}-{order.lease}", run_id=order.run_id,
-        started_at=ended - timedelta(seconds=STEP), ended_at=ended, out_of_time=over,
+        started_at=ended - timedelta(seconds=STEP), ended_at=ended, timed_out=over,
     )  # fmt: skip
     ingest.apply(conn, machine.number, result, at=now)
     machine.job = None

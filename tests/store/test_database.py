@@ -106,7 +106,7 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
     new.close()
     assert survey is not None
     (told,) = ledger(survey).lines
-    assert (told.rule_in_words, told.goes.size, told.pressed) == ("keep for 14 days", 5, False)
+    assert (told.rule_in_words, told.removable.size, told.pressed) == ("keep for 14 days", 5, False)
 
 
 def test_a_round_of_the_third_schema_gets_a_routine_of_its_own(
@@ -148,7 +148,7 @@ def test_a_round_of_the_third_schema_gets_a_routine_of_its_own(
         "survey", "clean trash", "second look",
     ]  # fmt: skip
     assert run is not None and run.routine_name == "Tuesdays" and run.occurs_at == run.due_at
-    assert run.closes_at == run.until_at is not None
+    assert run.closes_at == run.start_before is not None
 
 
 def test_a_schema_file_that_fails_changes_nothing(

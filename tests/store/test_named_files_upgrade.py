@@ -40,7 +40,7 @@ def test_what_was_held_and_left_before_is_found_by_name(tmp_path: Path) -> None:
     database = Database(path)
     with database.read() as conn:
         for word, line in (
-            ("film.iso", "gone for good, 7 B: /t/b/film.iso"),
+            ("film.iso", "deleted for good, 7 B: /t/b/film.iso"),
             ("open.docx", "left, in use, 3 B: /t/a/open.docx"),
         ):
             asked = searching.SearchRequest((word,))

@@ -53,7 +53,7 @@ def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
         (outlook,) = outlooks.of_machine(conn, machine_id)
         (line, now) = readings.lines(conn, outlook.volume_id)
         old = readings.daily(conn, outlook.volume_id, 0, 2**40)
-    assert outlook.fills is not None and abs(outlook.fills.likely / GIB - 0.1) < 0.03
+    assert outlook.fill_rate is not None and abs(outlook.fill_rate.likely / GIB - 0.1) < 0.03
     assert now.why == "20.0 GiB instead of 200.0 GiB" and line.capacity == 200 * GIB
     assert outlook.sudden == () and len(old) == 91
 

@@ -108,7 +108,7 @@ class Desk:
 
     def set(self, setting: str, was: Scalar | None, value: Scalar, of: str = "") -> ChangeMade:
         self.number += 1
-        wanted = WantedValue(setting=setting, of=of, was=was, value=value)
+        wanted = WantedValue(setting=setting, person=of, previous=was, value=value)
         order = ChangeSettingsOrder(run_id=self.number, lease="l", values=(wanted,))
         (made,) = self.run().change(order)
         return made
@@ -146,16 +146,16 @@ def entries_are_read_in_all_places_and_switched_by_their_marks() -> None:
         assert listed[r"path:C:\windows\system32\notepad.exe"].guarded
         before = everything()
         for key in sorted(ours):
-            made = desk.change(key, Intent.WHEN_ASKED)
+            made = desk.change(key, Intent.ON_DEMAND)
             assert not made.refused, (key, made)
-            assert desk.programs()[key].now is Intent.WHEN_ASKED
-            again = desk.change(key, Intent.FROM_START)
+            assert desk.programs()[key].now is Intent.ON_DEMAND
+            again = desk.change(key, Intent.AT_START)
             assert not again.refused, again
-            assert desk.programs()[key].now is Intent.FROM_START
+            assert desk.programs()[key].now is Intent.AT_START
             assert desk.back(again).state is ChangeState.PUT_BACK
             assert desk.back(made).state is ChangeState.PUT_BACK
             assert everything() == before, key
-        refused = desk.change(r"path:C:\windows\system32\notepad.exe", Intent.WHEN_ASKED)
+        refused = desk.change(r"path:C:\windows\system32\notepad.exe", Intent.ON_DEMAND)
         assert "part of the system" in refused.refused, refused
         assert everything() == before
     os.unlink(link)
@@ -172,7 +172,7 @@ def what_was_set_is_back() -> None:
     assert keys.values_of("HKU", rf"{person().sid}\{marks.MARKS}\Run").get("Words") is None
     machine = WindowsMachine(["C:"])
     (words,) = [program for program in machine.programs() if program.name == "Words"]
-    assert words.now is Intent.FROM_START, words
+    assert words.now is Intent.AT_START, words
     assert keys.values_of("HKLM", r"Software\Policies\Microsoft\Windows\WindowsUpdate\AU") == {}
 
 
@@ -182,13 +182,13 @@ def a_mark_that_somebody_set_is_theirs() -> None:
     with entry(winreg.HKEY_USERS, f"{sid}\\{RUN}", "Own", f"{words} /own"):
         desk = Desk()
         program_key = f"person:{person().name}:{words} /own"
-        made = desk.change(program_key, Intent.WHEN_ASKED)
-        assert made.of == person().name
+        made = desk.change(program_key, Intent.ON_DEMAND)
+        assert made.person == person().name
         theirs = struct.pack("<IQ", 2, 0)
         with winreg.CreateKeyEx(winreg.HKEY_USERS, key, 0, winreg.KEY_WRITE) as opened:
             winreg.SetValueEx(opened, "Own", 0, winreg.REG_BINARY, theirs)
         drifted = desk.run().drifted(desk.machine.programs(), [])
-        assert [drift.now for drift in drifted] == ["from the start"], drifted
+        assert [drift.value for drift in drifted] == ["at start"], drifted
         assert desk.back(made).state is ChangeState.ALTERED
         assert keys.values_of("HKU", key)["Own"] == theirs
         winreg.DeleteKey(winreg.HKEY_USERS, key)
@@ -220,14 +220,14 @@ def services_are_switched_by_the_service_manager() -> None:
     listed = {p.name: p for p in desk.machine.programs()}
     tide = listed["PhxTide helper"]
     assert (tide.now, tide.guarded, tide.needed_by) == (
-        Intent.FROM_START, "", ("PhxMoon helper",),
+        Intent.AT_START, "", ("PhxMoon helper",),
     ), tide  # fmt: skip
     assert listed["PhxSystem helper"].guarded == "it is part of the system"
-    barred = desk.change(tide.key, Intent.NOT_AT_ALL)
+    barred = desk.change(tide.key, Intent.OFF)
     assert "PhxMoon helper needs it" in barred.refused, barred
     for key, intent, start in (
-        (listed["PhxMoon helper"].key, Intent.NOT_AT_ALL, services.DISABLED),
-        (tide.key, Intent.WHEN_ASKED, services.ON_DEMAND),
+        (listed["PhxMoon helper"].key, Intent.OFF, services.DISABLED),
+        (tide.key, Intent.ON_DEMAND, services.ON_DEMAND),
     ):
         name = "PhxTide" if key == tide.key else "PhxMoon"
         made = desk.change(key, intent)
@@ -237,7 +237,7 @@ def services_are_switched_by_the_service_manager() -> None:
         assert desk.back(made).state is ChangeState.PUT_BACK
         said = keys.values_of("HKLM", rf"{services.SERVICES}\{name}")
         assert said["Start"] == services.AUTOMATIC, said
-    later = desk.change(tide.key, Intent.MAY_WAIT)
+    later = desk.change(tide.key, Intent.AFTER_START)
     assert "only by hand" in later.refused, later
     for bad in ("..\\PhxTide", "", "a/b", "x" * 300):
         try:
@@ -250,14 +250,14 @@ def services_are_switched_by_the_service_manager() -> None:
 def values_of_people_and_the_machine_go_round() -> None:
     desk = Desk()
     name = person().name
-    seen = {(value.key, value.of): value for value in desk.machine.values()}
+    seen = {(value.key, value.person): value for value in desk.machine.values()}
     assert seen["updates", ""].value == "by-itself", seen
     before = everything()
     for setting in ("motion", "play", "interruptions", "sees", "hears", "locates"):
         was = seen[setting, name].value
         made = desk.set(setting, was, not was, name)
         assert not made.refused, (setting, made)
-        now = {(value.key, value.of): value.value for value in desk.machine.values()}
+        now = {(value.key, value.person): value.value for value in desk.machine.values()}
         assert now[setting, name] is (not was)
         assert desk.back(made).state is ChangeState.PUT_BACK
         assert everything() == before, setting
@@ -347,7 +347,7 @@ def who_is_not_signed_in_is_said_and_nothing_of_theirs_is_set() -> None:
     with entry(local, profile, "ProfileImagePath", f"{PROGRAMS}\\ben"):
         desk = Desk()
         assert "signed in" in desk.programs()["person:ben:"].unread
-        seen = {value.key: value for value in desk.machine.values() if value.of == "ben"}
+        seen = {value.key: value for value in desk.machine.values() if value.person == "ben"}
         assert seen and all("signed in" in value.unread for value in seen.values())
         refused = desk.set("motion", True, False, "ben").refused
         assert "signed in" in refused, refused

@@ -92,12 +92,12 @@ def test_a_whole_round_trip(owner: Phylax, tag: str, enrolled: Windows) -> None:
         Scope.MACHINE, machine_id, "downloads",
         Rule(off=False, keep_for=timedelta(days=90), hold_for=timedelta(days=7)),
     )  # fmt: skip
-    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm"))
+    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.dcm"))
 
     owner.runs.survey(tag)
     once(enrolled)
     ledger = owner.machines.ledger(tag)
-    holds = {line.category: line.holds.count for line in ledger.lines}
+    holds = {line.category: line.total.count for line in ledger.lines}
     assert (holds["user-temp"], holds["trash"], holds["web-cache"]) == (4, 2, 1)
     assert holds["launch-traces"] == 1 and holds["error-reports"] == 1
     restore = next(line for line in ledger.lines if line.category == "restore-points")
@@ -210,20 +210,20 @@ def test_what_runs_by_itself_is_ruled_changed_and_put_back(
     look = owner.programs.on(tag)
     assert look.unread == ""
     (words,) = [judged for judged in look.programs if judged.program.name == "Words"]
-    assert words.now is Intent.FROM_START and words.program.digest
+    assert words.now is Intent.AT_START and words.program.digest
     about = KnownEdit(
         recognition=Recognition(digest=words.program.digest), name="Words",
-        handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
+        handling=ProgramDecision.GOES, intent=Intent.ON_DEMAND,
     )  # fmt: skip
     owner.programs.write(about)
-    owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(want="friday-noon"))
-    programs = [WantedProgram(program=words.program.key, intent=Intent.WHEN_ASKED)]
+    owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(value="friday-noon"))
+    programs = [WantedProgram(program=words.program.key, intent=Intent.ON_DEMAND)]
     values = [WantedSetting(setting="updates", value="friday-noon")]
     run = owner.runs.change(tag, programs, values=values)
     once(enrolled)
     assert ended(owner, run.id).state is RunState.DONE, ended(owner, run.id).reason
     now = {judged.program.name: judged.now for judged in owner.programs.on(tag).programs}
-    assert now["Words"] is Intent.WHEN_ASKED
+    assert now["Words"] is Intent.ON_DEMAND
     changes = owner.programs.changes(tag)
     assert {change.state for change in changes} == {ChangeState.MADE} and len(changes) == 2
     owner.runs.put_settings_back(tag, [change.number for change in changes])

@@ -4,7 +4,7 @@ import { ask } from './api/queries';
 
 /** Gives the name of a category's key; the key itself until the catalogue is there. */
 export function useCategoryNames(): (key: string) => string {
-  const asked = createQuery(() => ask('/api/v1/catalogue'));
+  const asked = createQuery(() => ask('/api/v2/catalogue'));
   const names = $derived(
     new Map((asked.data ?? []).map((category) => [category.key, category.name]))
   );

@@ -4,7 +4,7 @@ import { ask, queries } from './api/queries';
 
 export function useMe() {
   return createQuery(
-    () => ask('/api/v1/me'),
+    () => ask('/api/v2/me'),
     () => queries
   );
 }

@@ -10,12 +10,12 @@ from phylax.core.actions.kinds import (
     TryRemoval,
 )
 from phylax.core.attention.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
-from phylax.core.clients.importing.request import ImportAsk
+from phylax.core.clients.importing.request import ImportRequest
 from phylax.core.clients.machine_list import MachineSort
 from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.advice import AdviceEdit, AdviceKind, AdviceStatus
 from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
-from phylax.core.desk.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.desk.visits import HandOver, NewVisit, NextTurn, Turn
 from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import edit_of
@@ -24,7 +24,7 @@ from phylax.core.hold.holds import HeldPick, IfTaken
 from phylax.core.people.accounts import CodesFor, NewPerson, Role, TokenScope
 from phylax.core.record.records import RecordKind
 from phylax.core.record.searching import HitKind
-from phylax.core.reporting.request import Part, ReportAsk
+from phylax.core.reporting.request import Part, ReportRequest
 from phylax.core.retention.protection import ProtectEntry, ProtectKind
 from phylax.core.retention.rules import PressureStep, Rule, Scope
 from phylax.core.runs.runs import WantedProgram, WantedSetting
@@ -38,8 +38,8 @@ from phylax.core.tuning.setting import DependsOn
 
 __all__ = [
     "AdviceEdit",
-    "AdviceFate",
     "AdviceKind",
+    "AdviceStatus",
     "ArrangeDisks",
     "AtOnce",
     "ClearNameCache",
@@ -54,7 +54,7 @@ __all__ = [
     "HitKind",
     "HookEdit",
     "IfTaken",
-    "ImportAsk",
+    "ImportRequest",
     "InstallUpdates",
     "Intent",
     "KnownEdit",
@@ -62,10 +62,10 @@ __all__ = [
     "MachineFilter",
     "MachineSort",
     "MailServerEdit",
-    "Move",
     "NewPart",
     "NewPerson",
     "NewVisit",
+    "NextTurn",
     "Part",
     "PartState",
     "Pressure",
@@ -79,7 +79,7 @@ __all__ = [
     "RecordKind",
     "RemoveProgram",
     "RepairFileSystem",
-    "ReportAsk",
+    "ReportRequest",
     "Restart",
     "Role",
     "RoundEdit",
@@ -94,10 +94,10 @@ __all__ = [
     "TokenScope",
     "TryRemoval",
     "TuningRule",
+    "Turn",
     "VolumeChoice",
     "WantedProgram",
     "WantedSetting",
-    "Whose",
     "WishesEdit",
     "edit_of",
 ]

@@ -22,6 +22,6 @@ def order(url: str) -> Run:
             CATEGORY,
             numbers=proposed[:_MOST],
             via="console",
-            word="Orla Finch: the oldest may go",
+            comment="Orla Finch: the oldest may go",
         )
         return shop.runs.clean(MACHINE, [CATEGORY], consents=[consent.id])

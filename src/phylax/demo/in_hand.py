@@ -6,7 +6,7 @@ from datetime import date, datetime, timedelta
 from sqlite3 import Connection
 
 from phylax.core.desk.orders import NewPart
-from phylax.core.desk.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
+from phylax.core.desk.visits import NewVisit, NextTurn, Turn, moved_in_words, opened_in_words
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.records import Entry, RecordKind
 from phylax.core.reporting.request import LetterheadEdit
@@ -26,38 +26,42 @@ def take_in(conn: Connection, machine_ids: dict[str, int], now: datetime) -> Non
         (
             NewVisit(
                 machine_id=machine_ids["museum-desk"],
-                said="It takes ten minutes to start, and the visitors wait.",
-                condition="old, clean", came_along="power cable", shelf="A1", ask_above=150,
+                reported_problem="It takes ten minutes to start, and the visitors wait.",
+                condition="old, clean", accessories="power cable", shelf="A1", approval_limit=150,
             ),
-            Move(whose=Whose.CLIENT, todo="say yes to an SSD in place of the spinning disk",
-                 until=today - timedelta(days=1)),
+            NextTurn(turn=Turn.CLIENT, todo="approve an SSD in place of the spinning disk",
+                 follow_up_on=today - timedelta(days=1)),
             100,
         ),
         (
             NewVisit(
                 machine_id=machine_ids["library-3"],
-                said="The children say that it clicks.", came_along="nothing", shelf="A2",
+                reported_problem="The children say that it clicks.", accessories="nothing",
+                shelf="A2",
             ),
-            Move(whose=Whose.SUPPLIER, todo="send the new disk", until=today + timedelta(days=3)),
+            NextTurn(turn=Turn.SUPPLIER, todo="send the new disk",
+            follow_up_on=today + timedelta(days=3)),
             50,
         ),
         (
             NewVisit(
                 machine_id=machine_ids["oakes-laptop"],
-                said="It is full again, and the fan howls when my granddaughter plays.",
-                condition="a dent at the hinge", came_along="charger, bag, two sticks",
-                wanted_by=today + timedelta(days=2), ask_above=60, shelf="B3",
-                loan="the grey loan laptop",
+                reported_problem="It is full again, and the fan howls when my granddaughter plays.",
+                condition="a dent at the hinge", accessories="charger, bag, two sticks",
+                due_on=today + timedelta(days=2), approval_limit=60, shelf="B3",
+                loaner="the grey loan laptop",
             ),
-            Move(whose=Whose.OURS, whom=wren[0].id, todo="clean the fan, then the caches",
+            NextTurn(turn=Turn.US, assignee_id=wren[0].id, todo="clean the fan, then the caches",
                  place="bench"),
             3,
         ),
     ):  # fmt: skip
         number = _open(conn, new, move, now - timedelta(hours=hours_ago), today)
-        if move.whose is Whose.SUPPLIER:
+        if move.turn is Turn.SUPPLIER:
             part = NewPart(
-                what="a solid-state disk, 500 GB", from_whom="Kittiwake Parts", expected=move.until
+                item="a solid-state disk, 500 GB",
+                supplier="Kittiwake Parts",
+                expected=move.follow_up_on,
             )
             desk.add_part(conn, number, part, who="Petra Lund", at=to_seconds(now))
 
@@ -82,13 +86,13 @@ def print_papers(conn: Connection, now: datetime) -> None:
     reports.put_mark(conn, "svg", _MARK, who="Ines Marrow", at=at)
 
 
-def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date) -> int:
+def _open(conn: Connection, new: NewVisit, move: NextTurn, at: datetime, today: date) -> int:
     number = visits.add(conn, new, who="Petra Lund", at=to_seconds(at))
     opened = visits.visit(conn, number, today=today)
     assert opened is not None
     _write(conn, new.machine_id, opened_in_words(opened), "Petra Lund", at)
     later = at + timedelta(hours=1)
-    visits.move(conn, number, move, who="Wren Halloran", at=to_seconds(later))
+    visits.set_turn(conn, number, move, who="Wren Halloran", at=to_seconds(later))
     moved = visits.visit(conn, number, today=today)
     assert moved is not None
     _write(conn, new.machine_id, moved_in_words(moved), "Wren Halloran", later)

@@ -172,7 +172,7 @@ class _Live:
         if service.poll() is not None and not self._stopping:
             sys.exit(f"The service did not start; see {self._log('service')}.")
         with suppress(httpx.TransportError):
-            return self._stopping or httpx.get(f"{self._url}/api/v1/health").is_success
+            return self._stopping or httpx.get(f"{self._url}/api/v2/health").is_success
         return False
 
     def _order_held(self) -> bool:

@@ -11,7 +11,7 @@ from sqlite3 import Connection
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
-from phylax.agent.survey.task import LookListener, LookTask
+from phylax.agent.survey.task import SurveyListener, SurveyTask
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kind import kinds
 from phylax.core.ground.tally import Tally
@@ -28,8 +28,8 @@ from phylax.core.protocol import (
 )
 from phylax.core.protocol.trusted_time import by_clock_alone
 from phylax.core.retention import ProtectEntry
-from phylax.core.survey import Cover, Item, Look, SurveyLine, covers
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.survey import Cover, Item, SurveyKind, SurveyLine, covers
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 from phylax.demo import scenario
@@ -76,8 +76,8 @@ def look_through(
     lines = survey(
         quick,
         Guard(quick),
-        LookTask(in_force, by_clock_alone(now.timestamp()), entries),
-        LookListener(
+        SurveyTask(in_force, by_clock_alone(now.timestamp()), entries),
+        SurveyListener(
             there=there.add,
             listing=lambda key, item: listed.setdefault(key, []).append(item),
         ),
@@ -115,14 +115,14 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
             yield ListingMessage(
                 id=uuid.uuid4().hex,
                 run_id=run_id,
-                look=Look.FIRST,
+                survey_kind=SurveyKind.FIRST,
                 category=key,
                 first_number=start + 1,
                 items=tuple(items[start : start + _A_PAGE]),
             )
     started = look.at - timedelta(seconds=20)
-    yield _survey(run_id, Look.FIRST, started, look.at, look.lines, look.covers)
-    settings = SettingsLook(taken_at=look.at, programs=look.programs, values=look.values)
+    yield _survey(run_id, SurveyKind.FIRST, started, look.at, look.lines, look.covers)
+    settings = SettingsSurvey(taken_at=look.at, programs=look.programs, values=look.values)
     yield SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=settings)
     yield CheckedMessage(id=uuid.uuid4().hex, run_id=run_id, checked=look.checked)
     for inventory in look.inventories:
@@ -133,22 +133,24 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
 def looks_around(
     look: LookedThrough, run_id: int, began: datetime, ended: datetime, freed: int
 ) -> Iterator[SurveyMessage]:
-    """What the looks before and after a cleaning of the past found.
+    """What the surveys before and after a cleaning of the past found.
 
     What a cleaning of the past took is laid on the categories it cleaned; people's own files were
     fewer by what they grew since; all else was as it is now.
     """
     yield _survey(
-        run_id, Look.FIRST, began - timedelta(minutes=1), began, _then(look, began, freed)
+        run_id, SurveyKind.FIRST, began - timedelta(minutes=1), began, _then(look, began, freed)
     )
-    yield _survey(run_id, Look.SECOND, ended - timedelta(seconds=30), ended, _then(look, ended, 0))
+    yield _survey(
+        run_id, SurveyKind.SECOND, ended - timedelta(seconds=30), ended, _then(look, ended, 0)
+    )
 
 
 def _then(look: LookedThrough, at: datetime, gathered: int) -> tuple[SurveyLine, ...]:
     lines = []
     for line in look.lines:
-        holds = line.holds.size
-        goes = line.goes.size
+        holds = line.total.size
+        goes = line.removable.size
         if share := scenario.HISTORY.get(line.category):
             # a tenth of what gathers is too young, or in use
             goes = int(share * gathered)
@@ -159,9 +161,9 @@ def _then(look: LookedThrough, at: datetime, gathered: int) -> tuple[SurveyLine,
         lines.append(
             line.model_copy(
                 update={
-                    "holds": Tally(count=max(1, holds // (3 * 2**20)), size=holds),
-                    "goes": Tally(count=goes // (3 * 2**20), size=goes),
-                    "stays": (),
+                    "total": Tally(count=max(1, holds // (3 * 2**20)), size=holds),
+                    "removable": Tally(count=goes // (3 * 2**20), size=goes),
+                    "kept": (),
                     "ages": (),
                     "ranked": (),
                     "largest": (),
@@ -173,7 +175,7 @@ def _then(look: LookedThrough, at: datetime, gathered: int) -> tuple[SurveyLine,
 
 def _survey(
     run_id: int,
-    look: Look,
+    look: SurveyKind,
     started: datetime,
     ended: datetime,
     lines: tuple[SurveyLine, ...],
@@ -182,7 +184,7 @@ def _survey(
     return SurveyMessage(
         id=uuid.uuid4().hex,
         run_id=run_id,
-        look=look,
+        survey_kind=look,
         started_at=started,
         ended_at=ended,
         lines=lines,

@@ -108,7 +108,7 @@ class RoundSpec:
     """All of whose machines it is for, also later ones; `machines` are those of today."""
     closes: str | None = None
     below_percent: int | None = None
-    cared_for_by: str = "Tobias Quill"
+    responsible_id: str = "Tobias Quill"
 
 
 @dataclass(frozen=True)
@@ -139,7 +139,7 @@ class ProtectSpec:
 
     @property
     def entry(self) -> ProtectEntry:
-        return ProtectEntry(kind=self.kind, what=self.what)
+        return ProtectEntry(kind=self.kind, pattern=self.what)
 
 
 @dataclass(frozen=True)
@@ -219,7 +219,7 @@ MACHINES = (
                 story="holds more than any listing shows"),
     MachineSpec("choir-server", "Harbour Choir archive", _LIN, "Pelham", "Rack 1", 16,
                 _linux(0.87, 0.12, 0.25, 233.0), on=always, person="orla", live=True,
-                story="a listing of downloads waits for a yes"),
+                story="a listing of downloads needs approval"),
     MachineSpec("oakes-laptop", "Bram Oakes, at home", _WIN, "Corrin", "Slate 15", 16,
                 _ssd(0.91, 0.03, 2.6, 476.0), on=evenings, person="bram", live=True,
                 story="heavy use: caches are back a week after each cleaning"),
@@ -232,9 +232,9 @@ ROUNDS = (
               clients=("Skerry Ferry Office", "Gannet Row Veterinary Practice")),
     RoundSpec("Library, first of the month", "FREQ=MONTHLY;BYMONTHDAY=1", "00:00",
               ("library-1", "library-2", "library-3", "library-4"), routine="Thorough monthly",
-              clients=("Saltmarsh Primary School library",), cared_for_by="Wren Halloran"),
+              clients=("Saltmarsh Primary School library",), responsible_id="Wren Halloran"),
     RoundSpec("Kiosk, every night", "FREQ=DAILY", "02:00", ("museum-kiosk",),
-              catch_up=timedelta(hours=3), began_days_ago=3, cared_for_by="Wren Halloran"),
+              catch_up=timedelta(hours=3), began_days_ago=3, responsible_id="Wren Halloran"),
     RoundSpec("Museum desk, monthly", "FREQ=MONTHLY;BYDAY=1MO", "17:00", ("museum-desk",)),
     RoundSpec("Yard and pottery", "FREQ=MONTHLY;BYDAY=1FR", "19:00",
               ("boatyard-cad", "boatyard-mac", "pottery-mac")),

@@ -82,19 +82,19 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             _protect(conn, machine_ids, now)
             known = shop.clients(conn, after=0, limit=100)
             startup.write_down(conn, {client.name: client.id for client in known}, now)
-            deeds = [
+            actions = [
                 _Deed(now - timedelta(days=note.days_ago), note.machine, note=note)
                 for note in scenario.NOTES
             ]
             for spec in scenario.MACHINES:
-                deeds += _live_through(conn, spec, machine_ids[spec.tag], now, zone)
+                actions += _live_through(conn, spec, machine_ids[spec.tag], now, zone)
             looks = {
                 spec.tag: _set_up(conn, folder, spec, machine_ids[spec.tag], now, url, lives_in)
                 for spec in scenario.MACHINES
             }
-            for deed in sorted(deeds, key=lambda d: d.at):
-                look = looks[deed.machine] if now - deed.at < _LOOKED_BACK else None
-                _write_down(conn, deed, machine_ids[deed.machine], round_ids, look)
+            for action in sorted(actions, key=lambda d: d.at):
+                look = looks[action.machine] if now - action.at < _LOOKED_BACK else None
+                _write_down(conn, action, machine_ids[action.machine], round_ids, look)
             for spec in scenario.MACHINES:
                 _look_through(conn, looks[spec.tag], machine_ids[spec.tag])
                 _was_on(conn, spec, machine_ids[spec.tag], now, zone)
@@ -197,7 +197,7 @@ def _make_rounds(
             client_ids=tuple(client_ids[name] for name in spec.clients),
             machine_ids=() if spec.clients else tuple(machine_ids[tag] for tag in spec.machines),
             pressure=spec.below_percent and Pressure(below_percent=spec.below_percent),
-            cared_for_by=person_ids[spec.cared_for_by],
+            responsible_id=person_ids[spec.responsible_id],
         )
         made[spec.name] = rounds.add(conn, edit, who="Ines Marrow", at=at)
         place_round(conn, made[spec.name], edit, at=at)
@@ -237,7 +237,7 @@ def _on_bench(conn: Connection, machine_ids: dict[str, int], now: datetime) -> N
     routine = next(known for known in listed if known.name == name)
     new = NewRoutineRuns(machine_ids=(machine_ids[tag],), on_bench=True)
     (run,) = create.make_routines(conn, routine, new, who=who, at=at)
-    edit = StepTick(word="the reading lists on the desktop must stay")
+    edit = StepTick(comment="the reading lists on the desktop must stay")
     checklist.tick(conn, run, 1, edit, who=who, at=at + 600)
 
 
@@ -247,7 +247,7 @@ def _skip(
     name, tag, word = scenario.SKIPPED
     round_ = rounds.round_(conn, round_ids[name])
     assert round_ is not None
-    asked = Postponed(machine_id=machine_ids[tag], word=word)
+    asked = Postponed(machine_id=machine_ids[tag], comment=word)
     planning.postpone(conn, round_, asked, who="Tobias Quill", at=to_seconds(now))
 
 
@@ -317,7 +317,7 @@ def _live_through(
         readings.add_points(conn, volume_id, capacity, times, free)
         last = _reading(volume, points[-1].free, points[-1].at)
         readings.add(conn, machine_id, by_volume([last]))
-    deeds = []
+    actions = []
     for occurrence in happened:
         freed_here = tuple(
             (volume, jump)
@@ -326,8 +326,8 @@ def _live_through(
             if jump.at == occurrence.done_at and jump.round_name == occurrence.round_name
         )
         ended = occurrence.done_at or occurrence.due_at + timedelta(hours=3)
-        deeds.append(_Deed(ended, spec.tag, occurrence=occurrence, freed=freed_here))
-    return deeds
+        actions.append(_Deed(ended, spec.tag, occurrence=occurrence, freed=freed_here))
+    return actions
 
 
 def _reading(volume: scenario.VolumeSpec, free: int, at: datetime) -> ReadingIn:
@@ -343,23 +343,23 @@ def _reading(volume: scenario.VolumeSpec, free: int, at: datetime) -> ReadingIn:
 
 def _write_down(
     conn: Connection,
-    deed: _Deed,
+    action: _Deed,
     machine_id: int,
     round_ids: dict[str, int],
     look: LookedThrough | None,
 ) -> None:
     """A note, or an occurrence with its run and record, as they would have come in."""
-    if deed.note is not None:
+    if action.note is not None:
         entry = Entry(
             machine_id=machine_id,
-            at=deed.at,
-            who=deed.note.who,
+            at=action.at,
+            who=action.note.who,
             kind=RecordKind.NOTE,
-            text=deed.note.text,
+            text=action.note.text,
         )
         records.append(conn, entry)
         return
-    occurrence = deed.occurrence
+    occurrence = action.occurrence
     assert occurrence is not None
     spec = next(r for r in scenario.ROUNDS if r.name == occurrence.round_name)
     round_ = rounds.round_(conn, round_ids[spec.name])
@@ -370,9 +370,9 @@ def _write_down(
         tuple(scenario.HISTORY),
         spec.name,
         due_at=to_seconds(occurrence.due_at),
-        until_at=to_seconds(occurrence.due_at + spec.catch_up),
+        start_before=to_seconds(occurrence.due_at + spec.catch_up),
         round_id=round_ids[spec.name],
-        expected=_expected(deed),
+        expected=_expected(action),
         routine=(round_.plan.routine_id, 1),
     )
     run_id = runs.add(conn, waiting, at=to_seconds(occurrence.due_at))
@@ -381,13 +381,15 @@ def _write_down(
     assert run is not None
     if occurrence.done_at is None:
         why = because(MissedCause.OFF)
-        give_up(conn, run, RunState.MISSED, why.words, at=to_seconds(deed.at), cause=why.cause)
+        give_up(conn, run, RunState.MISSED, why.words, at=to_seconds(action.at), cause=why.cause)
         return
-    _lay_out(conn, run, at=to_seconds(deed.at))
+    _lay_out(conn, run, at=to_seconds(action.at))
     if look is not None:
-        for message in looks_around(look, run_id, deed.at, deed.at + _takes(deed), _freed(deed)):
+        for message in looks_around(
+            look, run_id, action.at, action.at + _takes(action), _freed(action)
+        ):
             ingest.apply(conn, machine_id, message, at=to_seconds(message.ended_at))
-    ingest.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
+    ingest.apply(conn, machine_id, _result(action, run_id), at=to_seconds(action.at))
 
 
 def _lay_out(conn: Connection, run: Run, *, at: int) -> None:
@@ -401,22 +403,22 @@ def _lay_out(conn: Connection, run: Run, *, at: int) -> None:
     checklist.begin_part(conn, run, None, at=at)
 
 
-def _freed(deed: _Deed) -> int:
-    return sum(jump.after - jump.before for _, jump in deed.freed)
+def _freed(action: _Deed) -> int:
+    return sum(jump.after - jump.before for _, jump in action.freed)
 
 
-def _expected(deed: _Deed) -> Tally:
-    freed = _freed(deed)
+def _expected(action: _Deed) -> Tally:
+    freed = _freed(action)
     return Tally(count=max(1, freed // (3 * 1024**2)), size=int(freed * 1.02))
 
 
-def _result(deed: _Deed, run_id: int) -> ResultMessage:
-    freed = _freed(deed)
-    ended = deed.at + _takes(deed)
+def _result(action: _Deed, run_id: int) -> ResultMessage:
+    freed = _freed(action)
+    ended = action.at + _takes(action)
     return ResultMessage(
         id=f"demo-{run_id:08d}",
         run_id=run_id,
-        started_at=deed.at,
+        started_at=action.at,
         ended_at=ended,
         passes=1,
         outcomes=tuple(
@@ -428,15 +430,15 @@ def _result(deed: _Deed, run_id: int) -> ResultMessage:
             )
             for key, share in scenario.HISTORY.items()
         ),
-        before=tuple(_reading(v, jump.before, deed.at) for v, jump in deed.freed),
-        after=tuple(_reading(v, jump.after, ended) for v, jump in deed.freed),
+        before=tuple(_reading(v, jump.before, action.at) for v, jump in action.freed),
+        after=tuple(_reading(v, jump.after, ended) for v, jump in action.freed),
     )
 
 
-def _takes(deed: _Deed) -> timedelta:
+def _takes(action: _Deed) -> timedelta:
     """A few minutes; three times as long on a disk that turns."""
-    spec = next(spec_ for spec_ in scenario.MACHINES if spec_.tag == deed.machine)
-    seconds = 180 + deed.at.day * 4
+    spec = next(spec_ for spec_ in scenario.MACHINES if spec_.tag == action.machine)
+    seconds = 180 + action.at.day * 4
     return timedelta(seconds=3 * seconds if spec.volumes[0].disk == "spinning" else seconds)
 
 
@@ -480,7 +482,7 @@ def _last_on(spec: scenario.MachineSpec, now: datetime) -> datetime:
 
 
 def _look_through(conn: Connection, look: LookedThrough, machine_id: int) -> None:
-    """The newest look at a machine comes in."""
+    """The newest survey at a machine comes in."""
     at = to_seconds(look.at)
     run_id = runs.add(conn, runs.Waiting(machine_id, "survey", (), "Tobias Quill"), at=at - 60)
     assert run_id is not None

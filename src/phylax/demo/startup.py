@@ -1,4 +1,4 @@
-"""What runs by itself on the demo's machines, what the shop wrote of it, what clients answered."""
+"""Startup programs on the demo's machines, what the shop wrote of it, what clients answered."""
 
 from __future__ import annotations
 
@@ -132,7 +132,7 @@ def lay(folder: Path, spec: MachineSpec, now: datetime) -> None:
     for key, value in VALUES.items():
         setting = settings()[key]
         if spec.system in setting.systems:
-            name = f"{key}.{spec.person}" if setting.of_person else key
+            name = f"{key}.{spec.person}" if setting.per_person else key
             text = PretendedValue(value=value).model_dump_json()
             (values / f"{name}.json").write_text(text, encoding="utf-8")
     pretended_startup = Startup(folder, spec.tag, PretendedStarting)
@@ -150,7 +150,7 @@ def _program(pretended: Pretended, spec: MachineSpec) -> Program:
         signed_by="" if is_package else pretended.signed_by,
         path=path,
         digest="" if is_package else sha256(pretended.key.encode()).hexdigest(),
-        what=pretended.what,
+        description=pretended.what,
         starters=tuple(_starter(kind, on, pretended, spec) for kind, on in pretended.starters),
         guarded=pretended.guarded,
         needed_by=pretended.needed_by,
@@ -172,7 +172,7 @@ def _starter(kind: StarterKind, on: bool, pretended: Pretended, spec: MachineSpe
         key=f"{kind}:{pretended.key}",
         kind=kind,
         on=on,
-        of=spec.person if kind is SIGN_IN else "",
+        person=spec.person if kind is SIGN_IN else "",
         when={TIMER: "each day at 12:00", SOCKET: "port 9100"}.get(kind, ""),
         can_wait=kind is START and spec.system is WINDOWS,
         can_bar=kind is START,
@@ -183,29 +183,30 @@ _HERE = "C:/Programs/{}/*"
 NOTEBOOK = (
     KnownEdit(
         recognition=Recognition(signed_by="Tarn Works", path=_HERE.format("Tarn Works")),
-        name="Word finder", what="Reads all files so that words in them are found at once.",
-        handling=ProgramDecision.HANGS, intent=Intent.NOT_AT_ALL,
-        hangs=DependsOn(question="finds-words", on="no"),
+        name="Word finder", description="Reads all files so that words in them are found at once.",
+        handling=ProgramDecision.HANGS, intent=Intent.OFF,
+        depends_on=DependsOn(question="finds-words", on="no"),
     ),
     KnownEdit(
         recognition=Recognition(signed_by="Corrin", path="C:/Programs/Corrin/scan-button.exe"),
-        name="Scan button helper", what="Waits for the button of a scanner; scans work without it.",
-        handling=ProgramDecision.HANGS, intent=Intent.WHEN_ASKED,
-        hangs=DependsOn(question="scans", on="no"),
+        name="Scan button helper",
+        description="Waits for the button of a scanner; scans work without it.",
+        handling=ProgramDecision.HANGS, intent=Intent.ON_DEMAND,
+        depends_on=DependsOn(question="scans", on="no"),
     ),
     KnownEdit(
         recognition=Recognition(
             signed_by="Skerry Ferry Office", path=_HERE.format("Skerry Ferry Office")
         ),
-        name="Ticket printer", what="The ferry's own; without it no ticket is printed.",
+        name="Ticket printer", description="The ferry's own; without it no ticket is printed.",
         handling=ProgramDecision.STAYS,
     ),
     KnownEdit(
         recognition=Recognition(
             signed_by="Harbour Software", path="C:/Programs/Harbour Software/newer-versions.exe"
         ),
-        name="Newer versions", what="Looks for newer versions, as the programs do.",
-        handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
+        name="Newer versions", description="Looks for newer versions, as the programs do.",
+        handling=ProgramDecision.GOES, intent=Intent.ON_DEMAND,
     ),
 )  # fmt: skip
 ANSWERS: tuple[tuple[str, str, Literal["yes", "no"], str], ...] = (
@@ -222,9 +223,11 @@ def write_down(conn: sqlite3.Connection, client_ids: dict[str, int], now: dateti
     for number, edit in enumerate(NOTEBOOK):
         notebook.write_about(conn, edit, who="Wren Halloran", at=at + number * 86_400)
     for key, want in RULES.items():
-        setting_rules.put(conn, Scope.SHOP, 0, key, TuningRule(want=want), who="Ines Marrow", at=at)
+        setting_rules.put(
+            conn, Scope.SHOP, 0, key, TuningRule(value=want), who="Ines Marrow", at=at
+        )
     for client, question, answer, word in ANSWERS:
         given = Answer(
-            question=question, answer=answer, scope="client", word=word, who="Petra Lund", at=now
+            question=question, answer=answer, scope="client", comment=word, who="Petra Lund", at=now
         )
         answers.note(conn, given, client_ids[client])

@@ -62,7 +62,7 @@ def test_a_failing_disk_is_found_though_its_tool_ends_with_an_error(
 ) -> None:
     says = tool(tmp_path, f"echo '{json.dumps(FAILS)}'; exit 8")
     (checked,) = disks([mount("/dev/sda1")], str(sys), says)
-    assert (checked.of, checked.result) == ("sda", Result.FINDINGS)
+    assert (checked.target, checked.result) == ("sda", Result.FINDINGS)
     assert [finding.severity for finding in checked.findings] == [Severity.FAILING]
     well = tool(tmp_path, f"echo '{json.dumps(WELL)}'")
     (checked,) = disks([mount("/dev/sda1")], str(sys), well)

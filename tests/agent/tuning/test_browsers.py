@@ -34,8 +34,8 @@ def change(root: Path, value: bool, *keeps: str, run_id: int = 1) -> ChangeMade:
     machine = LinuxMachine(root=str(root), system_bus="unix:path=/nonexistent")
     order = ChangeSettingsOrder(
         run_id=run_id, lease="l",
-        values=(WantedValue(setting="browser-closing", was=not value, value=value),),
-        protect=tuple(ProtectEntry(kind=ProtectKind.SITE, what=site) for site in keeps),
+        values=(WantedValue(setting="browser-closing", previous=not value, value=value),),
+        protect=tuple(ProtectEntry(kind=ProtectKind.SITE, pattern=site) for site in keeps),
     )  # fmt: skip
     (made,) = SettingsRun(machine, root.parent / "journal", frozenset()).change(order)
     return made

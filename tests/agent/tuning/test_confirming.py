@@ -59,7 +59,7 @@ def running(monkeypatch: pytest.MonkeyPatch) -> Running:
 def changed(root: Path, tmp_path: Path, running: Running) -> Changer:
     """The service is off, by a change made just now."""
     run = SettingsRun(LinuxMachine(root=str(root)), tmp_path / "journal", frozenset())
-    wanted = Wanted(program=CLOUD, was=Intent.FROM_START, intent=Intent.NOT_AT_ALL)
+    wanted = Wanted(program=CLOUD, was=Intent.AT_START, intent=Intent.OFF)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
     return Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
@@ -196,7 +196,7 @@ def test_entries_of_a_session_do_not_hang(
     )
     run = SettingsRun(machine, tmp_path / "journal", frozenset())
     (program,) = [p for p in machine.programs() if p.name == "Chat"]
-    wanted = Wanted(program=program.key, was=Intent.FROM_START, intent=Intent.WHEN_ASKED)
+    wanted = Wanted(program=program.key, was=Intent.AT_START, intent=Intent.ON_DEMAND)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
     changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")

@@ -24,7 +24,7 @@ from startup_trees import add_file, picture
 def change(
     run: SettingsRun, setting: str, was: Scalar, value: Scalar, number: int = 1
 ) -> ChangeMade:
-    wanted = WantedValue(setting=setting, was=was, value=value)
+    wanted = WantedValue(setting=setting, previous=was, value=value)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", values=(wanted,)))
     return made
 
@@ -81,7 +81,7 @@ def test_what_somebody_chose_since_is_theirs(
     made = change(run, "power", "even", "speed")
     profile = power.PowerProfile(address)
     profile.write("active", StoredText(text="power-saver"))
-    assert [drift.now for drift in run.drifted([], powered.values())] == ["saving first"]
+    assert [drift.value for drift in run.drifted([], powered.values())] == ["saving first"]
     assert back(run, made).state is ChangeState.ALTERED
     assert "power-saver" in said_of(address)
     profile.write("active", StoredText(text="balanced"))

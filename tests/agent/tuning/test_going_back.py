@@ -28,8 +28,8 @@ AT = datetime(2026, 3, 2, 9, tzinfo=UTC)
 
 def change_of(pieces: tuple[Piece, ...], number: int = 1) -> Change:
     return Change(
-        id=f"change-{number}", setting="runs-by-itself", before="from the start",
-        after="when asked", at=AT + timedelta(seconds=number), pieces=pieces,
+        id=f"change-{number}", setting="startup-programs", before="at start",
+        after="on demand", at=AT + timedelta(seconds=number), pieces=pieces,
     )  # fmt: skip
 
 
@@ -83,7 +83,7 @@ def test_a_change_cut_off_anywhere_is_undone_at_the_next_start(
         pass
 
     before = picture(root)
-    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.OFF)
     pieces = pieces_of_units(str(root), plan)
     assert len(pieces) == 3, "two links go, one bars it"
     for stop_at in range(len(pieces)):
@@ -114,7 +114,7 @@ def test_a_change_that_fails_half_way_leaves_everything_as_it_was(
 ) -> None:
     before = picture(root)
     pieces = pieces_of_units(
-        str(root), by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
+        str(root), by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.OFF)
     )
     calls = []
 
@@ -145,7 +145,7 @@ def test_what_somebody_altered_since_is_not_put_back_and_is_named(
     root: Path, tmp_path: Path
 ) -> None:
     changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
-    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.OFF)
     changer.make(change_of(pieces_of_units(str(root), plan)))
     assert changer.drifted() == []
     bar = root / "etc/systemd/system/cloud.service"
@@ -160,7 +160,7 @@ def test_what_somebody_altered_since_is_not_put_back_and_is_named(
 
 
 def test_a_tree_that_changed_since_the_look_is_not_changed(root: Path, tmp_path: Path) -> None:
-    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.OFF)
     pieces = pieces_of_units(str(root), plan)
     (root / "etc/systemd/system/cloud-too.service").unlink()
     now = picture(root)
@@ -171,7 +171,7 @@ def test_a_tree_that_changed_since_the_look_is_not_changed(root: Path, tmp_path:
 
 def test_an_older_change_does_not_drift_because_of_a_newer_one(root: Path, tmp_path: Path) -> None:
     changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
-    for number, intent in enumerate((Intent.WHEN_ASKED, Intent.NOT_AT_ALL, Intent.FROM_START)):
+    for number, intent in enumerate((Intent.ON_DEMAND, Intent.OFF, Intent.AT_START)):
         plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(intent)
         changer.make(change_of(pieces_of_units(str(root), plan), number))
     assert changer.drifted() == []
@@ -179,7 +179,7 @@ def test_an_older_change_does_not_drift_because_of_a_newer_one(root: Path, tmp_p
 
 def test_one_bad_file_of_the_journal_costs_only_itself(root: Path, tmp_path: Path) -> None:
     changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
-    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.WHEN_ASKED)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.ON_DEMAND)
     before = picture(root)
     changer.make(change_of(pieces_of_units(str(root), plan)))
     add_file(tmp_path, "journal/00000000T000000-odd.json", '{"half": ')
@@ -198,8 +198,8 @@ def test_a_journal_of_an_earlier_version_goes_back(root: Path, tmp_path: Path) -
     after = File.of(b"hidden", 0o644).model_dump()
     piece = {"path": str(entry_of.relative_to(root)), "before": {"kind": "nothing"}, "after": after}
     change = {
-        "id": "7-0a1b2c3d", "setting": "runs-by-itself", "before": "from the start",
-        "after": "when asked", "at": AT.isoformat(), "pieces": [piece], "stage": "made",
+        "id": "7-0a1b2c3d", "setting": "startup-programs", "before": "at start",
+        "after": "on demand", "at": AT.isoformat(), "pieces": [piece], "stage": "made",
     }  # fmt: skip
     add_file(tmp_path, "journal/20260302T090000-7-0a1b2c3d.json", json.dumps(change))
     changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
@@ -272,11 +272,11 @@ def test_an_entry_of_the_system_is_hidden_for_one_person_and_is_back(tmp_path: P
         assert {s.key for p in found for s in p.starters if s.on} == {
             "sign-in:anna:chat.desktop", "sign-in:anna:own.desktop",
         }  # fmt: skip
-        plan = [switch for program in found for switch in program.plan(Intent.WHEN_ASKED)]
+        plan = [switch for program in found for switch in program.plan(Intent.ON_DEMAND)]
         pieces = pieces_of_person(str(home), plan, "anna", str(root))
         changer.make(change_of(pieces, number))
         off = looked()
-        assert all(program.now is Intent.WHEN_ASKED for program in off)
+        assert all(program.now is Intent.ON_DEMAND for program in off)
         assert (root / "etc/xdg/autostart/chat.desktop").read_text() == entry("Chat", X_Odd="ä")
         assert "X-Odd=ä" in (home / ".config/autostart/chat.desktop").read_text()
         assert (home / ".config/autostart/own.desktop").stat().st_mode & 0o777 == 0o600

@@ -53,8 +53,8 @@ def test_only_what_is_peoples_own_is_listed(machines: tuple[LinuxMachine, LinuxM
     of_people = named(homes)
     assert "glow" not in of_people and len(of_people) == 1
     (words,) = of_people.values()
-    assert {starter.of for starter in words.starters} == {"anna"}
-    assert [seen for seen in homes.values() if not seen.of] == []
+    assert {starter.person for starter in words.starters} == {"anna"}
+    assert [seen for seen in homes.values() if not seen.person] == []
 
 
 def test_nothing_of_the_system_is_changed(machines: tuple[LinuxMachine, LinuxMachine]) -> None:
@@ -63,9 +63,9 @@ def test_nothing_of_the_system_is_changed(machines: tuple[LinuxMachine, LinuxMac
     with pytest.raises(OSError, match="some homes only"):
         homes.value_pieces("updates", "", "tuesday-noon")
     glow = named(everybody)["glow"]
-    plan = glow.plan(Intent.WHEN_ASKED)
+    plan = glow.plan(Intent.ON_DEMAND)
     assert everybody.switched(glow, plan)
     with pytest.raises(OSError, match="some homes only"):
         homes.switched(glow, plan)
     (words,) = named(homes).values()
-    assert homes.switched(words, words.plan(Intent.WHEN_ASKED)), "what is theirs is changed"
+    assert homes.switched(words, words.plan(Intent.ON_DEMAND)), "what is theirs is changed"

@@ -1,4 +1,4 @@
-"""What a person or a machine could write to be taken for something else, or to stop a look."""
+"""What a person or a machine could write to be taken for something else, or to stop a survey."""
 
 from __future__ import annotations
 
@@ -96,7 +96,9 @@ def test_odd_entries_cost_only_themselves_and_nothing_waits(root: Path, tmp_path
     assert picture(root) == before, "nothing was touched"
     assert found["package:chat"].starters
     assert found["person:anna:/home/anna/fifo"].digest == ""
-    text = "".join(f"{p.key}{p.name}{p.what}{[s.key for s in p.starters]}" for p in found.values())
+    text = "".join(
+        f"{p.key}{p.name}{p.description}{[s.key for s in p.starters]}" for p in found.values()
+    )
     assert text.isprintable()
 
 
@@ -146,7 +148,7 @@ def test_what_something_guarded_needs_is_guarded_too(root: Path) -> None:
 
 
 def test_a_name_that_moves_a_cursor_is_shown_plain() -> None:
-    starter = Starter(key="a\x1b[2J", kind=StarterKind.TIMER, on=True, of="anna\n", when="x\r")
+    starter = Starter(key="a\x1b[2J", kind=StarterKind.TIMER, on=True, person="anna\n", when="x\r")
     program = Program(key="k\x00", name="\x1b]0;title\x07", starters=(starter,))
-    shown = f"{program.key}{program.name}{starter.key}{starter.of}{starter.when}"
+    shown = f"{program.key}{program.name}{starter.key}{starter.person}{starter.when}"
     assert shown.isprintable()

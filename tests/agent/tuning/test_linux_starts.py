@@ -84,7 +84,7 @@ def test_each_group_is_its_programs_and_the_rest_is_nobodys(root: Path) -> None:
             "package:nightly": 1.0, "package:each": 0.75, "package:sync": 0.75,
         }
     )  # fmt: skip
-    assert start.rest == pytest.approx(30.0)
+    assert start.unattributed == pytest.approx(30.0)
     assert start.boot == "5ec6a3f2-0000-4000-8000-000000000001"
     assert start.at == datetime(2026, 3, 2, 8, 49, 50, tzinfo=UTC)
     assert start.left_out is None
@@ -97,7 +97,7 @@ def test_a_person_cannot_give_the_systems_cost_to_another_program(root: Path) ->
     add_file(root, f"{V2}/{group}/cpu.stat", f"usage_usec {500 * 10**6}\n")
     start = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
     assert start.programs is not None and start.programs["package:search"] == pytest.approx(4.0)
-    assert start.rest == pytest.approx(30.0), "the sum never goes below nothing"
+    assert start.unattributed == pytest.approx(30.0), "the sum never goes below nothing"
 
 
 def test_a_group_that_ended_or_is_odd_costs_only_itself(root: Path) -> None:
@@ -174,4 +174,4 @@ def test_the_kernel_counts_for_a_group_what_its_ended_children_took(own_group: P
     ours = program("burner", (f"unit:system:{GROUP}", StarterKind.START))
     start = starts.cost("/", [ours], NOW, UPTIME)
     assert start.programs is not None and start.programs["package:burner"] >= 0.3
-    assert start.rest > 0 and start.boot == starts.boot()
+    assert start.unattributed > 0 and start.boot == starts.boot()

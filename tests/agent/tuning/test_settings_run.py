@@ -35,7 +35,7 @@ def run(root: Path, tmp_path: Path) -> SettingsRun:
     return SettingsRun(LinuxMachine(root=str(root)), tmp_path / "journal", frozenset())
 
 
-def order(*wanted: tuple[str, Intent], was: Intent = Intent.FROM_START) -> ChangeSettingsOrder:
+def order(*wanted: tuple[str, Intent], was: Intent = Intent.AT_START) -> ChangeSettingsOrder:
     return ChangeSettingsOrder(
         run_id=1,
         lease="lease",
@@ -49,8 +49,8 @@ def back(*changes: str) -> PutSettingsBackOrder:
 
 def test_a_service_is_barred_and_comes_back_with_its_alias(root: Path, run: SettingsRun) -> None:
     before = picture(root)
-    (made,) = run.change(order((CLOUD, Intent.NOT_AT_ALL)))
-    assert (made.refused, made.before, made.after) == ("", "from the start", "not at all")
+    (made,) = run.change(order((CLOUD, Intent.OFF)))
+    assert (made.refused, made.before, made.after) == ("", "at start", "off")
     assert (root / "etc/systemd/system/cloud.service").readlink() == Path("/dev/null")
     assert made.id is not None
     (told,) = run.put_back(back(made.id))
@@ -60,8 +60,8 @@ def test_a_service_is_barred_and_comes_back_with_its_alias(root: Path, run: Sett
 
 def test_two_changes_of_one_program_go_back_newest_first(root: Path, run: SettingsRun) -> None:
     before = picture(root)
-    (first,) = run.change(order((CLOUD, Intent.WHEN_ASKED)))
-    again = order((CLOUD, Intent.NOT_AT_ALL), was=Intent.WHEN_ASKED)
+    (first,) = run.change(order((CLOUD, Intent.ON_DEMAND)))
+    again = order((CLOUD, Intent.OFF), was=Intent.ON_DEMAND)
     (second,) = run.change(again.model_copy(update={"run_id": 3}))
     assert (first.refused, second.refused) == ("", "")
     assert first.id and second.id
@@ -73,12 +73,12 @@ def test_two_changes_of_one_program_go_back_newest_first(root: Path, run: Settin
 @pytest.mark.parametrize(
     ("wanted", "why"),
     [
-        (("path:/opt/net/run --quiet", Intent.NOT_AT_ALL), "guarded: network may hang on it"),
-        (("path:/opt/nothing", Intent.WHEN_ASKED), "not there"),
-        (("../../etc/passwd", Intent.NOT_AT_ALL), "not there"),
-        (("unit:system:cloud.service", Intent.NOT_AT_ALL), "not there"),
-        ((CLOUD, Intent.MAY_WAIT), "only by hand"),
-        ((CLOUD, Intent.FROM_START), "nothing of it can make it run from the start"),
+        (("path:/opt/net/run --quiet", Intent.OFF), "guarded: network may hang on it"),
+        (("path:/opt/nothing", Intent.ON_DEMAND), "not there"),
+        (("../../etc/passwd", Intent.OFF), "not there"),
+        (("unit:system:cloud.service", Intent.OFF), "not there"),
+        ((CLOUD, Intent.AFTER_START), "only by hand"),
+        ((CLOUD, Intent.AT_START), "it cannot be set to at start"),
     ],
 )
 def test_a_hostile_service_can_ask_for_nothing_else(
@@ -91,12 +91,12 @@ def test_a_hostile_service_can_ask_for_nothing_else(
 
 
 def test_an_administrators_own_file_is_never_replaced(root: Path, run: SettingsRun) -> None:
-    (made,) = run.change(order(("path:/opt/own/run x", Intent.NOT_AT_ALL)))
+    (made,) = run.change(order(("path:/opt/own/run x", Intent.OFF)))
     file = root / "etc/systemd/system/own.service"
     assert file.is_file() and not file.is_symlink()
-    assert made.id is None and "nothing of it can make it run not at all" in made.refused
+    assert made.id is None and "it cannot be set to off" in made.refused
     before = picture(root)
-    (made,) = run.change(order(("path:/opt/own/run x", Intent.WHEN_ASKED)))
+    (made,) = run.change(order(("path:/opt/own/run x", Intent.ON_DEMAND)))
     assert made.refused == "", "nothing lists it any more, and that is what was wanted"
     run.put_back(back(str(made.id)))
     assert picture(root) == before
@@ -104,8 +104,8 @@ def test_an_administrators_own_file_is_never_replaced(root: Path, run: SettingsR
 
 def test_what_runs_otherwise_by_now_is_left(root: Path, run: SettingsRun) -> None:
     before = picture(root)
-    (made,) = run.change(order((CLOUD, Intent.NOT_AT_ALL), was=Intent.WHEN_ASKED))
-    assert "runs from the start by now" in made.refused
+    (made,) = run.change(order((CLOUD, Intent.OFF), was=Intent.ON_DEMAND))
+    assert "is at start by now" in made.refused
     assert picture(root) == before
 
 
@@ -128,6 +128,6 @@ def test_a_link_planted_in_place_of_a_folder_leads_nowhere(
     add_link(root, "etc/systemd", str(outside))
     (tmp_path / "moved").rename(outside)
     before = picture(outside)
-    (made,) = run.change(order((CLOUD, Intent.NOT_AT_ALL)))
+    (made,) = run.change(order((CLOUD, Intent.OFF)))
     assert made.refused and made.id is None
     assert picture(outside) == before

@@ -31,7 +31,7 @@ _RUNS = itertools.count(1)
 
 
 def order(setting: str, was: Scalar | None, value: Scalar, of: str = "") -> ChangeSettingsOrder:
-    wanted = WantedValue(setting=setting, of=of, was=was, value=value)
+    wanted = WantedValue(setting=setting, person=of, previous=was, value=value)
     return ChangeSettingsOrder(run_id=next(_RUNS), lease="lease", values=(wanted,))
 
 
@@ -130,7 +130,7 @@ def test_a_drop_in_of_ours_that_somebody_rewrote_is_no_value_of_ours(
     file.write_text(file.read_text().replace("Mon", "Sat"))
     (seen,) = machine.values()
     assert "different times" in seen.unread
-    assert [drift.now for drift in run.drifted([], machine.values())] == [None]
+    assert [drift.value for drift in run.drifted([], machine.values())] == [None]
     theirs = picture(root)
     assert back(run, made).state is ChangeState.ALTERED
     assert picture(root) == theirs
@@ -175,7 +175,7 @@ def test_values_are_set_read_back_and_put_back_exactly(
     before = picture(tmp_path / "m")
     made = change(run, key, was, value, of=of)
     assert made.refused == ""
-    assert [s.value for s in standin.values() if (s.key, s.of) == (key, of)] == [value]
+    assert [s.value for s in standin.values() if (s.key, s.person) == (key, of)] == [value]
     assert back(run, made).state is ChangeState.PUT_BACK
     assert picture(tmp_path / "m") == before
 
@@ -194,7 +194,7 @@ def test_values_are_set_read_back_and_put_back_exactly(
         ("wake-timers", True, False, "", "only by hand"),
         ("shadows", True, False, "anna", "cannot be read"),
         ("updates", None, "monday-noon", "", "not there"),
-        ("runs-by-itself", None, "not at all", "", "not in this machine's catalogue"),
+        ("startup-programs", None, "off", "", "not in this machine's catalogue"),
         ("no-such-thing", None, True, "", "not in this machine's catalogue"),
     ],
 )
@@ -215,7 +215,7 @@ def test_the_machines_own_guard_has_the_last_word(standin: StandInMachine, tmp_p
 
 
 def test_one_bad_file_costs_only_itself(standin: StandInMachine) -> None:
-    seen = {(s.key, s.of): s.unread for s in standin.values()}
+    seen = {(s.key, s.person): s.unread for s in standin.values()}
     assert "is no setting" in seen["shadows", "anna"]
     assert [of for of, unread in seen.items() if not unread] == [
         ("asleep-when", ""), ("motion", "anna"), ("play", "anna"), ("power", ""),

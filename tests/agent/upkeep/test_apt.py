@@ -64,12 +64,14 @@ def test_updates_are_installed_one_by_one_and_read_back(packages: AptRoot, apt: 
                      packages.make("wall", "1.0"))  # fmt: skip
     packages.offer(packages.make("chat", "1.1"), packages.make("bad", "1.1", script="exit 1"),
                    packages.make("wall", "1.1"))  # fmt: skip
-    parts = {part.of: part for part in ended(apt.install(InstallUpdates(), watch)) if part.after}
+    parts = {
+        part.target: part for part in ended(apt.install(InstallUpdates(), watch)) if part.after
+    }
     assert parts["chat"].end is ActEnd.DONE
     assert (parts["chat"].before, parts["chat"].after) == ("1.0", "1.1")
     assert packages.version("wall") == "installed 1.1", "a bad one costs only itself"
     again = list(ended(apt.install(InstallUpdates(), watch)))
-    assert any(part.of == "bad" and part.end is ActEnd.FAILED for part in again)
+    assert any(part.target == "bad" and part.end is ActEnd.FAILED for part in again)
     assert any("dpkg --audit" in part.why for part in again), "what is half installed is said"
 
 
@@ -136,7 +138,7 @@ def test_what_dpkg_noted_when_it_was_cut_off_counts(packages: AptRoot, apt: Apt)
     (packages.root / "var/lib/dpkg/updates/0003").write_text(noted)
     packages.offer(packages.make("other", "1.0"))
     parts = list(ended(apt.install(InstallUpdates(), watch)))
-    assert any(part.of == "chat" and "whole again" in part.why for part in parts)
+    assert any(part.target == "chat" and "whole again" in part.why for part in parts)
 
 
 def test_what_dpkg_had_ended_and_not_written_down_stops_nothing(
@@ -184,9 +186,9 @@ def test_only_security_and_only_some(packages: AptRoot, apt: Apt) -> None:
     packages.offer(packages.make("chat", "1.1"), packages.make("more", "1.1"))
     packages.offer(packages.make("wall", "1.1"), origin="Debian-Security")
     parts = list(ended(apt.install(InstallUpdates(only_security=True), watch)))
-    assert [part.of for part in parts] == ["wall"]
+    assert [part.target for part in parts] == ["wall"]
     parts = list(ended(apt.install(InstallUpdates(names=("more", "nobody")), watch)))
-    assert {part.of: part.end for part in parts} == {
+    assert {part.target: part.end for part in parts} == {
         "more": ActEnd.DONE, "nobody": ActEnd.NOTHING
     }  # fmt: skip
     assert packages.version("chat") == "installed 1.0"
@@ -204,7 +206,7 @@ def test_called_off_between_two_updates(packages: AptRoot, apt: Apt) -> None:
 
     with pytest.raises(Stopped):
         for part in ended(apt.install(InstallUpdates(), stop)):
-            done.append(part.of)
+            done.append(part.target)
     assert len(done) == 1
     states = sorted(packages.version(name) for name in names)
     assert states == ["installed 1.0", "installed 1.0", "installed 1.1"], "whole, each of them"
@@ -224,7 +226,7 @@ def test_called_off_while_one_is_installed_ends_that_one_first(
     told = []
     with pytest.raises(Stopped):
         for part in ended(apt.install(InstallUpdates(), stop)):
-            told.append((part.of, part.before, part.after))
+            told.append((part.target, part.before, part.after))
     assert told == [("slow", "1.0", "1.1")], "and it is told"
     assert packages.version("slow") == "installed 1.1"
 
@@ -232,9 +234,9 @@ def test_called_off_while_one_is_installed_ends_that_one_first(
 # --- removing --------------------------------------------------------------------------------
 
 
-def removal(name: str, *along: Along, gone_for_good: bool = False) -> RemoveProgram:
+def removal(name: str, *along: Along, not_reinstallable: bool = False) -> RemoveProgram:
     return RemoveProgram(
-        program=name, version="1.0", along=along, gone_for_good=gone_for_good, backup_days=1
+        program=name, version="1.0", along=along, not_reinstallable=not_reinstallable, backup_days=1
     )
 
 
@@ -251,13 +253,16 @@ def test_a_removal_is_tried_first_and_takes_exactly_what_was_agreed(
     assert packages.version("office") == "installed 1.0", "to try is to do nothing"
 
     (part,) = apt.remove(removal("office"), watch)
-    assert part.end is ActEnd.REFUSED and "fonts would go too" in part.why
+    assert part.end is ActEnd.REFUSED and "fonts would be removed too" in part.why
     (part,) = apt.remove(removal("office", Along(name="fonts", version="0.9")), watch)
     assert part.end is ActEnd.REFUSED and "by now" in part.why
     assert packages.version("fonts") == "installed 1.0"
 
     parts = list(apt.remove(removal("office", *tried.along), watch))
-    assert {part.of: part.end for part in parts} == {"office": ActEnd.DONE, "fonts": ActEnd.DONE}
+    assert {part.target: part.end for part in parts} == {
+        "office": ActEnd.DONE,
+        "fonts": ActEnd.DONE,
+    }
     assert not packages.version("office").startswith("installed")
     (part,) = apt.remove(removal("office", *tried.along), watch)
     assert part.end is ActEnd.DONE, "gone on with after it was cut off, it is done"
@@ -278,7 +283,7 @@ def test_what_the_system_needs_and_what_is_otherwise_is_refused(
         return tried.refused
 
     assert why("base") == "the system needs base"
-    assert why("lib"), "what would go with it counts"
+    assert why("lib"), "what would be removed with it counts"
     assert why("chat", "0.9") == "it is of version 1.0 by now"
     assert why("nobody") == "it is not installed"
     (part,) = apt.remove(removal("base"), watch)
@@ -295,7 +300,7 @@ def test_a_version_that_is_offered_no_more_needs_a_yes_of_its_own(
     assert tried is not None and not tried.can_come_back
     (part,) = apt.remove(removal("chat"), watch)
     assert part.end is ActEnd.REFUSED and "cannot be had again" in part.why
-    (part,) = apt.remove(removal("chat", gone_for_good=True), watch)
+    (part,) = apt.remove(removal("chat", not_reinstallable=True), watch)
     assert part.end is ActEnd.DONE
 
 

@@ -114,5 +114,5 @@ def test_the_agent_itself_reads_only_what_is_of_its_own_people(tmp_path: Path) -
     chromium(tmp_path / "anna", {"a": {"manifest": {"name": "Reader"}, "from_webstore": True}})
     machine = LinuxMachine([str(tmp_path / "anna")])
     (checked,) = machine.check("browsers", "", watch)
-    assert isinstance(checked, Checked) and checked.of == "anna"
+    assert isinstance(checked, Checked) and checked.target == "anna"
     assert [finding.what for finding in checked.findings] == ["1 added to the browser: Reader"]

@@ -18,7 +18,7 @@ from phylax.agent.machines.linux.actions.repairing import schedule_repair
 from phylax.agent.machines.linux.checks.file_system import block_name
 from phylax.agent.machines.linux.checks.fragmentation import facts_of, lie_of, pieces_on
 from phylax.agent.machines.linux.mounts import Mount, mount_table
-from phylax.core.actions import ActedPart, ActEnd, ArrangeDisks
+from phylax.core.actions import ActEnd, ActionPart, ArrangeDisks
 from phylax.core.inventory.disks import Treatment
 
 LOOP_CTL_ADD, LOOP_CTL_REMOVE = 0x4C80, 0x4C81
@@ -80,7 +80,7 @@ class Disk:
         if not gives_back:
             (self.queue / "discard_max_bytes").write_text("0")
 
-    def arrange(self) -> ActedPart:
+    def arrange(self) -> ActionPart:
         (part,) = arrange(ArrangeDisks(), [(self.mount, "C:")], watch)
         return part
 
@@ -182,10 +182,10 @@ def test_findings_come_first_and_one_bad_volume_costs_only_itself(disk: Disk) ->
     trigger.write_text("made for a test")
     nowhere = replace(disk.mount, path="/nowhere/at/all", source="/dev/none", device=0)
     parts = list(arrange(ArrangeDisks(), [(nowhere, "D:"), (disk.mount, "C:")], watch))
-    assert [part.of for part in parts] == ["D:", "C:"]
+    assert [part.target for part in parts] == ["D:", "C:"]
     assert all(part.end in (ActEnd.REFUSED, ActEnd.FAILED) for part in parts)
     (part,) = arrange(ArrangeDisks(volumes=("E:",)), [(disk.mount, "C:")], watch)
-    assert part.of == "E:" and part.end is ActEnd.REFUSED
+    assert part.target == "E:" and part.end is ActEnd.REFUSED
 
 
 def test_nothing_is_known_of_a_disk_that_is_not_there() -> None:

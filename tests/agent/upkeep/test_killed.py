@@ -22,15 +22,15 @@ from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.runtime.action_runner import act
 from phylax.core.actions import (
-    ActedPart,
     ActEnd,
+    ActionPart,
     InstallUpdates,
     RemoveProgram,
     TryRemoval,
     UnderWay,
 )
 from phylax.core.inventory.programs import Along
-from phylax.core.protocol import ActedMessage, ActOrder
+from phylax.core.protocol import ActionMessage, ActOrder
 
 NAMES = ("a-one", "b-two", "c-three")
 INSTALL = """
@@ -47,15 +47,15 @@ class _Told:
     def __init__(self, path: Path) -> None:
         self._path = path
 
-    def put(self, message: ActedMessage) -> None:
+    def put(self, message: ActionMessage) -> None:
         with self._path.open("a") as lines:
             lines.write(message.model_dump_json() + "\n")
 
-    def parts(self) -> dict[str, ActedPart]:
+    def parts(self) -> dict[str, ActionPart]:
         """As the service keeps them: of each update what was told last."""
         text = self._path.read_text() if self._path.exists() else ""
-        messages = [ActedMessage.model_validate_json(line) for line in text.splitlines()]
-        return {part.of: part for message in messages for part in message.parts}
+        messages = [ActionMessage.model_validate_json(line) for line in text.splitlines()]
+        return {part.target: part for message in messages for part in message.parts}
 
 
 class _Machine:
@@ -64,14 +64,14 @@ class _Machine:
 
     def act(
         self, action: InstallUpdates, watch: Watch, cut_off: UnderWay | None
-    ) -> Iterator[ActedPart | UnderWay]:
+    ) -> Iterator[ActionPart | UnderWay]:
         return Apt(self._root).install(action, watch, cut_off)
 
 
-def installed_by_order(root: str, folder: str) -> dict[str, ActedPart]:
+def installed_by_order(root: str, folder: str) -> dict[str, ActionPart]:
     """What an order to install came to, as all that worked on it told; gone on with where it was
     cut off."""
-    order = ActOrder(run_id=1, lease="lease", act=InstallUpdates())
+    order = ActOrder(run_id=1, lease="lease", action=InstallUpdates())
     journal = RunJournal.begin(Path(folder) / "1.jsonl", order, "now", ())
     told = _Told(Path(folder) / "told")
     crew = SimpleNamespace(machine=_Machine(root), guard=SimpleNamespace(never_checks=()))
@@ -129,15 +129,15 @@ def test_what_ended_while_nobody_waited_for_it_is_told_by_whoever_goes_on(tmp_pa
     apt = Apt(str(packages.root))
     work = apt.install(InstallUpdates(names=("one",)), watch)
     begun = next(work)
-    assert begun == UnderWay(of="one", before="1.0", after="1.1")
+    assert begun == UnderWay(target="one", before="1.0", after="1.1")
     assert packages.version("one") == "installed 1.0", "nothing is begun before it is noted"
     not_begun = list(apt.install(InstallUpdates(names=("two",)), watch, begun))
-    assert [part.of for part in not_begun] == ["two", "two"]
+    assert [part.target for part in not_begun] == ["two", "two"]
     list(work)
     (part,) = ended(apt.install(InstallUpdates(names=("one",)), watch, begun))
-    assert (part.of, part.after) == ("one", "1.1")
+    assert (part.target, part.after) == ("one", "1.1")
     (part,) = apt.install(InstallUpdates(), watch, begun)
-    assert (part.of, part.after) == ("one", "1.1")
+    assert (part.target, part.after) == ("one", "1.1")
 
 
 def test_what_was_left_half_installed_is_made_whole_first_and_told(tmp_path: Path) -> None:
@@ -150,10 +150,10 @@ def test_what_was_left_half_installed_is_made_whole_first_and_told(tmp_path: Pat
     packages.offer(packages.make("other", "1.0"))
     apt = Apt(str(packages.root))
     parts = list(ended(apt.install(InstallUpdates(), watch)))
-    assert any(part.of == "torn" and "dpkg --audit" in part.why for part in parts)
+    assert any(part.target == "torn" and "dpkg --audit" in part.why for part in parts)
     flag.touch()
     parts = list(ended(apt.install(InstallUpdates(), watch)))
-    assert any(part.of == "torn" and "whole again" in part.why for part in parts)
+    assert any(part.target == "torn" and "whole again" in part.why for part in parts)
     assert packages.version("torn") == "installed 1.0"
 
 
@@ -170,7 +170,7 @@ def test_a_removal_gone_on_with_ends_as_it_was_agreed(tmp_path: Path) -> None:
         ["dpkg", f"--root={packages.root}", "--force-not-root", "--force-script-chrootless",
          "--remove", "fonts"], check=True, capture_output=True,
     )  # fmt: skip
-    parts = {part.of: part.end for part in apt.remove(remove, watch)}
+    parts = {part.target: part.end for part in apt.remove(remove, watch)}
     assert parts["office"] is ActEnd.DONE and parts["fonts"] is ActEnd.DONE
     tried = apt.try_removal(TryRemoval(program="office", version="1.0"), watch).tried
     assert tried is not None and tried.refused == "it is not installed"

@@ -68,7 +68,7 @@ class Machine:
 
 @pytest.fixture
 def journal(tmp_path: Path) -> RunJournal:
-    order = ActOrder(run_id=1, lease="lease", act=NOW)
+    order = ActOrder(run_id=1, lease="lease", action=NOW)
     return RunJournal.begin(tmp_path / "1.jsonl", order, datetime.now(UTC).isoformat(), ())
 
 

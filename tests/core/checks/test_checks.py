@@ -17,7 +17,7 @@ from phylax.core.checks.findings import (
     could_not_look,
     looked,
 )
-from phylax.core.checks.kept import KeptCheck, open_findings
+from phylax.core.checks.kept import StoredCheck, open_findings
 from phylax.core.checks.kind import CheckKind, kinds, read_kind
 from phylax.core.checks.time_left import Ran, expected, left
 
@@ -28,8 +28,8 @@ NOTE, BAD, WORSE = (
 )
 
 
-def kept(checked: Checked, **more: object) -> KeptCheck:
-    return KeptCheck(id=1, machine_id=1, run_id=1, checked=checked).model_copy(update=more)
+def kept(checked: Checked, **more: object) -> StoredCheck:
+    return StoredCheck(id=1, machine_id=1, run_id=1, checked=checked).model_copy(update=more)
 
 
 def test_a_note_alone_is_clean_and_stops_nothing() -> None:
@@ -49,7 +49,7 @@ def test_the_worst_finding_speaks_for_all() -> None:
 
 def test_more_than_can_be_listed_is_counted() -> None:
     checked = looked("file-system", "C:", AT, [BAD] * (MOST_FINDINGS + 3))
-    assert (len(checked.findings), checked.more) == (MOST_FINDINGS, 3)
+    assert (len(checked.findings), checked.unlisted) == (MOST_FINDINGS, 3)
     found = open_findings(kept(checked))
     assert found is not None and found.more == MOST_FINDINGS + 2
 
@@ -80,7 +80,7 @@ def test_a_machine_cannot_say_one_thing_and_mean_another(said: dict[str, object]
 
 def test_every_kind_is_whole_and_what_findings_stop_is_said() -> None:
     assert {"file-system", "disk-health"} <= kinds().keys()
-    assert all("arrange" in kinds()[key].stops for key in ("file-system", "disk-health"))
+    assert all("arrange" in kinds()[key].blocks for key in ("file-system", "disk-health"))
     for kind in kinds().values():
         assert kind.why_not(kind.usual_mode) is None
         assert kind.why_not("nonsense")
@@ -89,7 +89,7 @@ def test_every_kind_is_whole_and_what_findings_stop_is_said() -> None:
 def test_a_kind_that_stops_itself_is_none() -> None:
     with pytest.raises(ValueError, match="cannot stop itself"):
         read_kind(
-            'key="a-b"\norder=1\nname="A"\nnotice="B"\nof="disk"\nsystems=["linux"]\nstops=["a-b"]'
+            'key="a-b"\norder=1\nname="A"\nnotice="B"\ntarget="disk"\nsystems=["linux"]\nblocks=["a-b"]'
         )
     with pytest.raises(ValidationError):
         CheckKind.model_validate({"key": "A"})

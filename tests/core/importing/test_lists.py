@@ -13,9 +13,9 @@ from phylax.core.clients.importing import cells, reading
 from phylax.core.clients.importing.columns import guessed
 from phylax.core.clients.importing.planning import Known, KnownRow
 from phylax.core.clients.importing.request import (
-    ImportAsk,
     ImportPreview,
-    LineFate,
+    ImportRequest,
+    LineStatus,
     ListField,
     NamedColumn,
 )
@@ -28,12 +28,12 @@ _F = ListField
 
 def preview(text: str | bytes, known: Known = EMPTY, **said: object) -> ImportPreview:
     content = text.encode() if isinstance(text, str) else text
-    asked = ImportAsk.model_validate({"content": base64.b64encode(content), **said})
+    asked = ImportRequest.model_validate({"content": base64.b64encode(content), **said})
     return prepare(asked, lambda: known).preview
 
 
-def fates(seen: ImportPreview) -> dict[int, LineFate]:
-    return {line.line: line.fate for line in seen.lines}
+def counts(seen: ImportPreview) -> dict[int, LineStatus]:
+    return {line.line: line.status for line in seen.lines}
 
 
 @pytest.mark.parametrize(
@@ -44,15 +44,15 @@ def fates(seen: ImportPreview) -> dict[int, LineFate]:
 def test_every_line_gets_its_fate_in_every_encoding(encoding: str, sure: bool) -> None:
     made = bad_list()
     seen = preview(made.text.encode(encoding))
-    assert seen.sure is sure and bool(seen.todo) is not sure and bool(seen.preview) is sure
-    assert fates(seen) == made.fates
+    assert seen.sure is sure and bool(seen.needed) is not sure and bool(seen.preview) is sure
+    assert counts(seen) == made.counts
     assert seen.new_clients == made.clients
-    tags = {line.tag for line in seen.lines if line.fate is LineFate.ADDED}
-    assert made.tags <= tags and len(tags) == seen.fates[LineFate.ADDED]
+    tags = {line.tag for line in seen.lines if line.status is LineStatus.ADDED}
+    assert made.tags <= tags and len(tags) == seen.count_by_status[LineStatus.ADDED]
     if not sure:
         assert any("Örtel" in line for line in seen.doubtful)
         said = preview(made.text.encode(encoding), encoding="windows-1252")
-        assert said.preview and fates(said) == made.fates
+        assert said.preview and counts(said) == made.counts
 
 
 def test_its_name_changes_with_all_that_counts() -> None:
@@ -82,37 +82,38 @@ def shop_of_one() -> Known:
 
 
 @pytest.mark.parametrize(
-    ("line", "fate", "said"),
+    ("line", "status", "said"),
     [
-        ("kelpie boatyard,boat-1,Linux,,,,", LineFate.SAME, ""),
-        ("Kelpie Boatyard,boat-1,,Slate 14,,,", LineFate.COMPLETED, ""),
-        ("Kelpie Boatyard,boat-1,macos,,,,", LineFate.DIFFERS, "“linux” stays, not “macos”"),
-        ("Kelpie Boatyard,,linux,,co77,,", LineFate.SAME, ""),
-        ("Kelpie Boatyard,boat-2,linux,,CO77,,", LineFate.REFUSED, "another tag"),
-        ("Harbour Choir,boat-1,linux,,,,", LineFate.REFUSED, "is a machine of Kelpie Boatyard"),
-        ("Harbour Choir,choir-1,linux,,CO77,,", LineFate.ADDED, ""),
-        ("Kelpie Boatyard,boat-0,linux,,,,", LineFate.REFUSED, "bring the machine back first"),
-        ("Old Mill,mill-1,linux,,,,", LineFate.REFUSED, "bring the client back first"),
-        (",,,,,12,", LineFate.SAME, ""),
-        (",boat-5,,,,12,", LineFate.DIFFERS, "“boat-1” stays, not “boat-5”"),
-        (",boat-0,,,,12,", LineFate.REFUSED, "its tag is another's"),
-        ("Kelpie Boats,,,,,,K7", LineFate.DIFFERS, "client: “Kelpie Boatyard” stays"),
-        ("Kelpie Boatyard,77,linux,,,,", LineFate.REFUSED, "add a letter"),
-        ("Kelpie Boatyard,new,linux,,,,", LineFate.REFUSED, "name of a page"),
-        (f"{'K' * 121},k-1,linux,,,,", LineFate.REFUSED, "client: String should have at most 120"),
+        ("kelpie boatyard,boat-1,Linux,,,,", LineStatus.SAME, ""),
+        ("Kelpie Boatyard,boat-1,,Slate 14,,,", LineStatus.COMPLETED, ""),
+        ("Kelpie Boatyard,boat-1,macos,,,,", LineStatus.DIFFERS, "“linux” stays, not “macos”"),
+        ("Kelpie Boatyard,,linux,,co77,,", LineStatus.SAME, ""),
+        ("Kelpie Boatyard,boat-2,linux,,CO77,,", LineStatus.REFUSED, "another tag"),
+        ("Harbour Choir,boat-1,linux,,,,", LineStatus.REFUSED, "is a machine of Kelpie Boatyard"),
+        ("Harbour Choir,choir-1,linux,,CO77,,", LineStatus.ADDED, ""),
+        ("Kelpie Boatyard,boat-0,linux,,,,", LineStatus.REFUSED, "bring the machine back first"),
+        ("Old Mill,mill-1,linux,,,,", LineStatus.REFUSED, "bring the client back first"),
+        (",,,,,12,", LineStatus.SAME, ""),
+        (",boat-5,,,,12,", LineStatus.DIFFERS, "“boat-1” stays, not “boat-5”"),
+        (",boat-0,,,,12,", LineStatus.REFUSED, "its tag is another's"),
+        ("Kelpie Boats,,,,,,K7", LineStatus.DIFFERS, "client: “Kelpie Boatyard” stays"),
+        ("Kelpie Boatyard,77,linux,,,,", LineStatus.REFUSED, "add a letter"),
+        ("Kelpie Boatyard,new,linux,,,,", LineStatus.REFUSED, "name of a page"),
+        (f"{'K' * 121},k-1,linux,,,,", LineStatus.REFUSED,
+        "client: String should have at most 120"),
     ],
 )  # fmt: skip
-def test_a_line_and_what_the_shop_has(line: str, fate: LineFate, said: str) -> None:
+def test_a_line_and_what_the_shop_has(line: str, status: LineStatus, said: str) -> None:
     heading = "client,tag,os,model,serial,number,client number\n"
     (seen,) = preview(heading + line + "\n", shop_of_one()).lines
-    assert seen.fate is fate
-    assert said in " ".join(seen.says)
+    assert seen.status is status
+    assert said in " ".join(seen.remarks)
 
 
 def test_where_the_list_is_right_it_says_what_was_there() -> None:
     text = "client,tag,os,tel\nKelpie Boatyard,boat-1,windows,555 0199\n"
     (line,) = preview(text, shop_of_one(), overwrite=True).lines
-    assert line.fate is LineFate.CHANGED
+    assert line.status is LineStatus.CHANGED
     changed = {change.field: (change.before, change.after) for change in line.changes}
     assert changed == {_F.SYSTEM: ("linux", "windows"), _F.PHONE: ("555 0101", "555 0199")}
 
@@ -126,19 +127,19 @@ def test_a_refused_line_leaves_nothing_behind() -> None:
         f"Kelpie Boatyard,,boat-1,,{'x' * 5000}\n"
     )
     bad, good, worse = preview(text, shop_of_one()).lines
-    assert (bad.fate, good.fate, worse.fate) == (
-        LineFate.REFUSED, LineFate.ADDED, LineFate.REFUSED,
+    assert (bad.status, good.status, worse.status) == (
+        LineStatus.REFUSED, LineStatus.ADDED, LineStatus.REFUSED,
     )  # fmt: skip
-    assert good.new_client and "note" in bad.says[0] and not good.says
+    assert good.new_client and "note" in bad.remarks[0] and not good.remarks
 
 
 def test_columns_are_what_somebody_says() -> None:
     text = "A,B,C\nKelpie Boatyard,boat-7,linux\n"
     seen = preview(text)
-    assert "which column" in seen.todo and not seen.lines
+    assert "which column" in seen.needed and not seen.lines
     said = [{"column": 1, "field": "client"}, {"column": 2, "field": "tag"},
             {"column": 3, "field": "system"}]  # fmt: skip
-    assert preview(text, columns=said).fates[LineFate.ADDED] == 1
+    assert preview(text, columns=said).count_by_status[LineStatus.ADDED] == 1
     with pytest.raises(ValueError, match="no column 9"):
         preview(text, columns=[{"column": 9, "field": "client"}])
     with pytest.raises(ValueError, match="hold the same"):
@@ -185,13 +186,16 @@ def test_an_encoding_that_it_is_not_is_refused() -> None:
 def test_quotes_that_are_never_closed_cost_their_lines_alone_and_no_time() -> None:
     text = "client,tag,os\n" + 'a,"b,linux\n' * 3000 + "Mill,mill-1,linux\n"
     seen = preview(text)
-    assert seen.fates[LineFate.ADDED] == 1 and seen.fates[LineFate.REFUSED] == 3000
+    assert (
+        seen.count_by_status[LineStatus.ADDED] == 1
+        and seen.count_by_status[LineStatus.REFUSED] == 3000
+    )
 
 
 def test_a_quote_that_is_closed_far_below_swallows_nothing() -> None:
     lines = [f"Mill,mill-{number},linux" for number in range(100)]
     text = "\n".join(["client,tag,os", 'Mill,"open,linux', *lines, 'Mill,shut",linux']) + "\n"
-    assert preview(text).fates[LineFate.ADDED] == 101
+    assert preview(text).count_by_status[LineStatus.ADDED] == 101
 
 
 @pytest.mark.parametrize(
@@ -218,7 +222,7 @@ def test_whatever_it_is_it_is_read_or_refused(content: bytes) -> None:
         seen = preview(content, encoding="utf-8", system="linux")
     except ValueError:
         return
-    assert sum(seen.fates.values()) == len(seen.lines)
+    assert sum(seen.count_by_status.values()) == len(seen.lines)
 
 
 @given(
@@ -230,11 +234,11 @@ def test_taken_in_twice_nothing_is_left_to_take_in(lines: list[tuple[str, ...]])
     text = "client;tag;serial;number;phone\n" + "".join(
         ";".join(f'"{cell}"' for cell in line) + "\n" for line in lines
     )
-    asked = ImportAsk.model_validate(
+    asked = ImportRequest.model_validate(
         {"content": base64.b64encode(text.encode()), "system": "linux"}
     )
     first = prepare(asked, lambda: EMPTY)
-    if first.preview.fates[LineFate.REFUSED]:
+    if first.preview.count_by_status[LineStatus.REFUSED]:
         # a line that named no client says something once another line has made its machine
         return
     clients = [*first.plan.clients]
@@ -245,8 +249,8 @@ def test_taken_in_twice_nothing_is_left_to_take_in(lines: list[tuple[str, ...]])
         clients, machines, {}, {m.number: m.id for m in machines if m.number and m.id},
     )  # fmt: skip
     again = prepare(asked, lambda: known).preview
-    for fate in (LineFate.ADDED, LineFate.COMPLETED, LineFate.CHANGED):
-        assert again.fates[fate] == 0, again.lines
+    for status in (LineStatus.ADDED, LineStatus.COMPLETED, LineStatus.CHANGED):
+        assert again.count_by_status[status] == 0, again.lines
 
 
 def test_two_clients_that_are_spelled_alike_are_told_apart() -> None:
@@ -255,4 +259,4 @@ def test_two_clients_that_are_spelled_alike_are_told_apart() -> None:
     known = Known(clients, [], {}, {})
     for name in names:
         (line,) = preview(f"client,tel\n{name.upper()},1\n", known).lines
-        assert (line.fate, line.client) == (LineFate.COMPLETED, name)
+        assert (line.status, line.client) == (LineStatus.COMPLETED, name)

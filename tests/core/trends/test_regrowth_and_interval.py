@@ -12,7 +12,7 @@ GIB = 2**30
 
 
 def weekly(rate: float, weeks: int = 6) -> list[Seen]:
-    """A look before each weekly cleaning and one straight after it."""
+    """A survey before each weekly cleaning and one straight after it."""
     looks = []
     for week in range(weeks):
         at = week * 7 * DAY
@@ -94,8 +94,8 @@ def test_the_advice_by_example(
     given: Prospect, weeks: int | None, verdict: IntervalVerdict, helps: Help, says: str
 ) -> None:
     advice = advise(given)
-    assert (advice.weeks, advice.verdict, advice.helps) == (weeks, verdict, helps), advice.words
-    assert says in advice.words
+    assert (advice.weeks, advice.verdict, advice.helps) == (weeks, verdict, helps), advice.text
+    assert says in advice.text
 
 
 def test_the_advised_interval_does_keep_the_threshold() -> None:

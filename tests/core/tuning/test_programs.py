@@ -58,8 +58,8 @@ def test_a_plan_makes_the_intent_true_or_is_empty(program: Program, intent: Inte
         return
     can_be_opened = any(s.kind is StarterKind.SIGN_IN for s in program.starters)
     nothing_to_bar = not any(s.can_bar or not s.is_unasked for s in program.starters)
-    if intent is Intent.NOT_AT_ALL and (can_be_opened or nothing_to_bar):
-        assert changed.now is Intent.WHEN_ASKED
+    if intent is Intent.OFF and (can_be_opened or nothing_to_bar):
+        assert changed.now is Intent.ON_DEMAND
     else:
         assert changed.now is intent
     assert changed.plan(intent) == (), "and then there is nothing more to do"
@@ -74,13 +74,11 @@ def test_nothing_is_switched_that_is_so_already(program: Program, intent: Intent
 
 @given(programs)
 def test_not_at_all_leaves_nothing_that_starts_it(program: Program) -> None:
-    plan = program.plan(Intent.NOT_AT_ALL)
+    plan = program.plan(Intent.OFF)
     if not plan:
         # so already, or nothing keeps a person from opening it: the nearest that can be had counts
-        nearest = program.nearest(Intent.NOT_AT_ALL)
-        assert nearest is (
-            Intent.NOT_AT_ALL if program.now is Intent.NOT_AT_ALL else Intent.WHEN_ASKED
-        )
+        nearest = program.nearest(Intent.OFF)
+        assert nearest is (Intent.OFF if program.now is Intent.OFF else Intent.ON_DEMAND)
         return
     changed = after(program, plan)
     assert not any(starter.on for starter in changed.starters)
@@ -97,29 +95,29 @@ def service(**more: object) -> Starter:
 def test_when_asked_keeps_what_asks_for_it(kind: StarterKind) -> None:
     ask = Starter(key="asks", kind=kind, on=True)
     program = Program(key="k", name="n", starters=(service(), ask))
-    (switch,) = program.plan(Intent.WHEN_ASKED)
+    (switch,) = program.plan(Intent.ON_DEMAND)
     assert (switch.starter.key, switch.on, switch.barred) == ("unit", False, False)
 
 
 def test_a_service_that_is_off_but_not_barred_can_be_asked() -> None:
     program = Program(key="k", name="n", starters=(service(on=False),))
-    assert program.now is Intent.WHEN_ASKED
-    (switch,) = program.plan(Intent.NOT_AT_ALL)
+    assert program.now is Intent.ON_DEMAND
+    (switch,) = program.plan(Intent.OFF)
     assert switch.barred
 
 
 def test_a_timer_may_wait_and_nothing_makes_it_start_with_the_machine() -> None:
     timer = Starter(key="t", kind=StarterKind.TIMER, on=True, when="daily")
     program = Program(key="k", name="n", starters=(timer,))
-    assert program.now is Intent.MAY_WAIT
-    assert program.plan(Intent.FROM_START) == ()
+    assert program.now is Intent.AFTER_START
+    assert program.plan(Intent.AT_START) == ()
 
 
 def test_what_cannot_start_later_is_by_hand() -> None:
     program = Program(key="k", name="n", starters=(service(),))
-    (switch,) = program.plan(Intent.MAY_WAIT)
+    (switch,) = program.plan(Intent.AFTER_START)
     assert switch.is_by_hand
     (switch,) = Program(key="k", name="n", starters=(service(settable=False),)).plan(
-        Intent.WHEN_ASKED
+        Intent.ON_DEMAND
     )
     assert switch.is_by_hand

@@ -32,7 +32,7 @@ def starts(number: int, since: datetime, costs: dict[str, float], seed: int = 1)
                     key: cost * whole * chance.lognormvariate(0, 0.05)
                     for key, cost in costs.items()
                 },
-                rest=9 * whole,
+                unattributed=9 * whole,
             )
         )
     return known_starts
@@ -42,7 +42,7 @@ def change(program: str, run_id: int = 1, at: datetime = CHANGED, **more: object
     return Change.model_validate(
         {
             "number": run_id, "machine_id": 1, "run_id": run_id, "program": program,
-            "name": program.upper(), "before": Intent.FROM_START, "after": Intent.NOT_AT_ALL,
+            "name": program.upper(), "before": Intent.AT_START, "after": Intent.OFF,
             "at": at, "who": "Wren", "state": ChangeState.MADE, **more,
         }
     )  # fmt: skip
@@ -69,7 +69,9 @@ def test_what_no_longer_starts_has_helped_and_says_by_how_much() -> None:
 def test_what_makes_all_else_dearer_made_it_worse_though_it_saved_its_own() -> None:
     dearer = {key: cost * 1.4 for key, cost in without("b").items()}
     known_starts = [
-        start.model_copy(update={"rest": start.rest * 1.4}) if start.at > CHANGED else start
+        start.model_copy(update={"unattributed": start.unattributed * 1.4})
+        if start.at > CHANGED
+        else start
         for start in history(dearer)
     ]
     assert trial([change("b")], [], known_starts).judged.outcome is Outcome.WORSE
@@ -79,7 +81,7 @@ def test_a_machine_that_gets_dearer_anyway_is_no_fault_of_the_change() -> None:
     known_starts = [
         start.model_copy(
             update={
-                "rest": start.rest * 1.01**day,
+                "unattributed": start.unattributed * 1.01**day,
                 "programs": {key: cost * 1.01**day for key, cost in (start.programs or {}).items()},
             }
         )
@@ -103,13 +105,15 @@ def test_starts_once_it_is_put_back_say_nothing_of_it() -> None:
     ended = change("a", state=ChangeState.PUT_BACK, ended_at=back, ended_by="Wren")
     known_starts = [*history(without("a"), 3), *starts(9, back + timedelta(hours=1), USUAL)]
     judged = trial([ended], [], known_starts)
-    assert (len(judged.after), judged.until_at) == (3, back)
+    assert (len(judged.after), judged.ended_at) == (3, back)
     assert judged.judged.outcome is Outcome.OPEN
 
 
 def test_what_cannot_be_attributed_is_judged_by_the_whole() -> None:
     def whole(start: BootCost, rest: float) -> BootCost:
-        return start.model_copy(update={"programs": None, "rest": rest + start.rest / 100})
+        return start.model_copy(
+            update={"programs": None, "unattributed": rest + start.unattributed / 100}
+        )
 
     known_starts = [whole(s, 20.0) for s in starts(20, BEGIN, USUAL)]
     known_starts += [whole(s, 10.0) for s in starts(10, CHANGED + timedelta(hours=7), USUAL)]
@@ -149,5 +153,5 @@ def test_what_no_start_can_cost_is_refused(odd: dict[str, object]) -> None:
 
 
 def test_a_program_with_control_characters_in_its_name_moves_no_cursor() -> None:
-    known_starts = BootCost(boot="b", at=BEGIN, rest=1.0, programs={"a\x1b[2J": 1.0})
+    known_starts = BootCost(boot="b", at=BEGIN, unattributed=1.0, programs={"a\x1b[2J": 1.0})
     assert "\x1b" not in str(known_starts.programs)

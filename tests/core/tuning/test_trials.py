@@ -83,7 +83,11 @@ STEADY = [1.0, 1.02, 0.98, 1.01, 0.99, 1.03, 0.97, 1.0, 2.4, 1.0]
 
 def test_what_is_gone_helped_at_the_first_look() -> None:
     judged = judge(starts(STEADY, **REST), starts(STEADY[:5], own=0.2, **REST))
-    assert (judged.outcome, judged.looked_at, judged.next_look) == (Outcome.HELPED, 5, None)
+    assert (judged.outcome, judged.judged_after, judged.next_judged_after) == (
+        Outcome.HELPED,
+        5,
+        None,
+    )
     assert judged.likely == pytest.approx(-0.2, abs=0.03)
 
 
@@ -91,6 +95,14 @@ def test_a_saving_that_another_program_took_is_none() -> None:
     taken = {**REST, "search": 40.0}
     after = starts([*STEADY, *STEADY], own=0.2, **taken)
     assert judge(starts([*STEADY, *STEADY], **REST), after).outcome is Outcome.OPEN
+
+
+def test_a_saving_by_which_all_else_took_more_made_it_worse() -> None:
+    dearer = {name: 3 * cost for name, cost in REST.items()}
+    judged = judge(starts(STEADY, **REST), starts(STEADY[:5], own=0.2, **dearer))
+    assert judged.outcome is Outcome.WORSE
+    assert judged.own_after is not None and judged.own_before is not None
+    assert judged.own_after < judged.own_before
 
 
 def test_a_program_that_took_the_work_does_not_make_starts_look_dear() -> None:
@@ -130,9 +142,9 @@ def test_it_is_judged_at_its_looks_and_never_between() -> None:
     base = starts(STEADY, **REST)
     for many in range(LOOKS[1]):
         judged = judge(base, starts([1.0] * many, **REST))
-        assert judged.looked_at == (0 if many < LOOKS[0] else LOOKS[0])
-        assert judged.next_look == (LOOKS[0] if many < LOOKS[0] else LOOKS[1])
-    assert judge(base, starts([1.0] * 30, **REST)).next_look is None
+        assert judged.judged_after == (0 if many < LOOKS[0] else LOOKS[0])
+        assert judged.next_judged_after == (LOOKS[0] if many < LOOKS[0] else LOOKS[1])
+    assert judge(base, starts([1.0] * 30, **REST)).next_judged_after is None
 
 
 def test_starts_that_say_nothing_do_not_count() -> None:

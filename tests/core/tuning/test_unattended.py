@@ -22,13 +22,13 @@ from phylax.core.tuning.trials import Outcome
 from phylax.core.tuning.unattended import Waits, why_it_waits
 from phylax.core.tuning.verdicts import Verdict
 
-GOES = Verdict(changes=True, want="when asked", source=Scope.SHOP)
-ASKS = Verdict(changes=True, want="not at all", source=Scope.SHOP, needs_yes=True)
+GOES = Verdict(changes=True, value="on demand", source=Scope.SHOP)
+ASKS = Verdict(changes=True, value="off", source=Scope.SHOP, needs_approval=True)
 
 
-def change(state: ChangeState = ChangeState.MADE, after: Intent = Intent.WHEN_ASKED) -> Change:
+def change(state: ChangeState = ChangeState.MADE, after: Intent = Intent.ON_DEMAND) -> Change:
     return Change(
-        number=1, machine_id=1, run_id=1, program="p", name="P", before=Intent.FROM_START,
+        number=1, machine_id=1, run_id=1, program="p", name="P", before=Intent.AT_START,
         after=after, at=datetime(2026, 3, 2, tzinfo=UTC), who="Wren", state=state,
     )  # fmt: skip
 
@@ -54,7 +54,7 @@ def in_runs(many: int) -> list[Change]:
         (GOES, [change()] * 4, None, True, None),
         # somebody put it back long ago, and somebody set it again since
         (GOES, [change(), change(ChangeState.PUT_BACK)], Outcome.OPEN, True, None),
-        (GOES, [change(after=Intent.MAY_WAIT), *in_runs(4)], None, True, None),
+        (GOES, [change(after=Intent.AFTER_START), *in_runs(4)], None, True, None),
     ],
 )
 def test_what_somebody_decided_is_not_decided_again(
@@ -69,7 +69,7 @@ def test_tuning_has_its_place_and_brings_its_look() -> None:
     assert [step.kind for step in ordered.steps] == [
         StepKind.SURVEY, StepKind.TUNE, StepKind.RESTART
     ]  # fmt: skip
-    assert any("known before it changes" in note for note in ordered.put_right)
+    assert any("read before they change" in note for note in ordered.put_right)
     clean = RoutineStep(kind=StepKind.CLEAN, categories=("trash",))
     ordered = in_order([RoutineStep(kind=StepKind.TUNE), clean])
     assert [step.kind for step in ordered.steps] == [

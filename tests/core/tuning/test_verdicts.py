@@ -58,7 +58,7 @@ def known(id: int = 1, **edit: object) -> KnownProgram:
         "recognition": Recognition(package="scan-helper"),
         "name": "Scan helper",
         "handling": ProgramDecision.GOES,
-        "intent": Intent.WHEN_ASKED,
+        "intent": Intent.ON_DEMAND,
         **edit,
     }
     return KnownProgram(
@@ -76,8 +76,12 @@ def rule(**says: object) -> InForce:
 def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
     none = InForce()
     verdict = judge_program(HELPER, known(), none, {})
-    assert (verdict.changes, verdict.want, verdict.needs_yes) == (True, Intent.WHEN_ASKED, False)
-    hangs = known(handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no"))
+    assert (verdict.changes, verdict.value, verdict.needs_approval) == (
+        True,
+        Intent.ON_DEMAND,
+        False,
+    )
+    hangs = known(handling=ProgramDecision.HANGS, depends_on=DependsOn(question="scans", on="no"))
     cases = {
         SkipReason.UNKNOWN: judge_program(HELPER, None, none, {}),
         SkipReason.NO_WISH: judge_program(
@@ -85,7 +89,7 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
         ),
         SkipReason.NO_ANSWER: judge_program(HELPER, hangs, none, {}),
         SkipReason.ASKED_FOR: judge_program(HELPER, hangs, none, {"scans": "yes"}),
-        SkipReason.AS_WANTED: judge_program(HELPER, known(intent=Intent.FROM_START), none, {}),
+        SkipReason.AS_WANTED: judge_program(HELPER, known(intent=Intent.AT_START), none, {}),
         SkipReason.UNREAD: judge_program(
             HELPER.model_copy(update={"unread": "no right"}), known(), none, {}
         ),
@@ -96,9 +100,9 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
                     "needed_by": ("Printing",),
                 }
             ),
-            known(intent=Intent.NOT_AT_ALL), none, {},
+            known(intent=Intent.OFF), none, {},
         ),
-        SkipReason.BY_HAND: judge_program(HELPER, known(intent=Intent.MAY_WAIT), none, {}),
+        SkipReason.BY_HAND: judge_program(HELPER, known(intent=Intent.AFTER_START), none, {}),
     }  # fmt: skip
     assert {reason: verdict.reason for reason, verdict in cases.items()} == {
         reason: reason for reason in cases
@@ -108,8 +112,8 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
 
 
 def test_a_rule_of_a_machine_is_itself_an_answer_and_leave_is_stronger_than_the_notebook() -> None:
-    hangs = known(handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no"))
-    verdict = judge_program(HELPER, hangs, rule(intent=Intent.WHEN_ASKED), {})
+    hangs = known(handling=ProgramDecision.HANGS, depends_on=DependsOn(question="scans", on="no"))
+    verdict = judge_program(HELPER, hangs, rule(intent=Intent.ON_DEMAND), {})
     assert (verdict.changes, verdict.source) == (True, Scope.MACHINE)
     assert judge_program(HELPER, known(), rule(leave=True), {}).reason is SkipReason.ASKED_FOR
 
@@ -135,8 +139,8 @@ def test_nothing_guarded_or_unknown_ever_changes(
 def test_not_at_all_always_needs_a_yes() -> None:
     service = Starter(key="u", kind=StarterKind.START, on=True, can_bar=True)
     program = HELPER.model_copy(update={"starters": (service,)})
-    assert judge_program(program, known(intent=Intent.NOT_AT_ALL), InForce(), {}).needs_yes
-    assert not judge_program(program, known(), InForce(), {}).needs_yes
+    assert judge_program(program, known(intent=Intent.OFF), InForce(), {}).needs_approval
+    assert not judge_program(program, known(), InForce(), {}).needs_approval
 
 
 # --- recognising -----------------------------------------------------------------------------
@@ -175,7 +179,7 @@ def test_settings_and_questions_load_and_are_consistent() -> None:
     assert [setting.kind for setting in settings().values()].count(Kind.PROGRAMS) == 1
     for setting in settings().values():
         assert setting.notice.endswith(".") and setting.cost.endswith("."), setting.key
-    assert all(question.words.endswith("?") for question in questions().values())
+    assert all(question.text.endswith("?") for question in questions().values())
 
 
 WAKE = settings()["wake-timers"]
@@ -187,14 +191,14 @@ def judged(setting: Setting, value: object, answers: Answers | None = None, **mo
 
 
 def wanting(key: str, value: object) -> InForce:
-    return in_force(key, [(Scope.SHOP, TuningRule.model_validate({"want": value}))])
+    return in_force(key, [(Scope.SHOP, TuningRule.model_validate({"value": value}))])
 
 
 def test_a_setting_changes_only_where_its_question_is_answered_so() -> None:
     assert judged(WAKE, True).reason is SkipReason.NO_ANSWER
     assert judged(WAKE, True, {"runs-at-night": "yes"}).reason is SkipReason.ASKED_FOR
     verdict = judged(WAKE, True, {"runs-at-night": "no"})
-    assert (verdict.changes, verdict.want, verdict.source) == (True, False, Scope.SHOP)
+    assert (verdict.changes, verdict.value, verdict.source) == (True, False, Scope.SHOP)
     assert judged(WAKE, None, {"runs-at-night": "no"}).changes, "was not set"
     assert judged(WAKE, False).reason is SkipReason.AS_WANTED, "nobody needs to be asked"
 
@@ -216,10 +220,10 @@ def test_circumstances_keep_a_setting() -> None:
     )
     assert goes.reason is SkipReason.FINDINGS_FIRST
     for more, reason in (
-        ({"there": False}, SkipReason.NOT_THERE),
+        ({"present": False}, SkipReason.NOT_THERE),
         ({"unread": "no interface"}, SkipReason.UNREAD),
         ({"settable": False}, SkipReason.BY_HAND),
-        ({"may_set": False}, SkipReason.NO_RIGHT),
+        ({"writable": False}, SkipReason.NO_RIGHT),
     ):
         assert judged(WAKE, True, {"runs-at-night": "no"}, **more).reason is reason
     assert judge_setting(power, seen, InForce(), {}, WHERE).reason is SkipReason.NO_WISH
@@ -240,7 +244,7 @@ def test_true_is_not_one() -> None:
         ("processor-lowest", 4, "processor-lowest is 5 to 100 %, not 4"),
         ("processor-lowest", True, "not True"),
         ("play", 1, "play is true or false"),
-        ("runs-by-itself", True, "many entries"),
+        ("startup-programs", True, "many entries"),
     ],
 )
 def test_a_value_that_is_none_says_what_is_allowed(key: str, value: object, says: str) -> None:
@@ -259,8 +263,8 @@ def test_a_setting_file_that_contradicts_itself_is_refused() -> None:
     for wrong, says in (
         ('kind = "choice"', "lists its choices"),
         ('kind = "number"', "a least and a most"),
-        ('kind = "switch"\ngoes_back = "none"', "always needs a yes"),
-        ('kind = "switch"\nwant = 3', "the rule it ships with is none"),
+        ('kind = "switch"\ngoes_back = "none"', "always needs approval"),
+        ('kind = "switch"\ndefault = 3', "the rule it ships with is none"),
     ):
         with pytest.raises(ValidationError, match=says):
             read_setting(text + wrong)
@@ -285,10 +289,10 @@ def test_rules_merge_alike_in_any_order(says: list[ProgramRule]) -> None:
 
 def test_the_nearest_says_it_and_a_nearer_wish_lifts_a_farther_leave() -> None:
     shop = (Scope.SHOP, ProgramRule(leave=True, put_right=True))
-    client = (Scope.CLIENT, ProgramRule(intent=Intent.MAY_WAIT))
+    client = (Scope.CLIENT, ProgramRule(intent=Intent.AFTER_START))
     merged = program_in_force([client, shop])
-    assert (merged.leave, merged.want, merged.put_right) == (False, Intent.MAY_WAIT, True)
-    assert merged.source_of("want") is Scope.CLIENT
+    assert (merged.leave, merged.value, merged.put_right) == (False, Intent.AFTER_START, True)
+    assert merged.source_of("value") is Scope.CLIENT
     assert merged.source_of("put_right") is Scope.SHOP
     nearer = (Scope.MACHINE, ProgramRule(leave=True))
     assert program_in_force([nearer, client, shop]).leave
@@ -312,7 +316,7 @@ def looked(draw: st.DrawFn) -> list[Looked]:
             answers=draw(st.sampled_from([{}, {"scans": "yes"}, {"scans": "no"}])),
             rules=draw(
                 st.sampled_from(
-                    [{}, {HELPER.key: rule(leave=True)}, {CHANGED.key: rule(intent="when asked")}]
+                    [{}, {HELPER.key: rule(leave=True)}, {CHANGED.key: rule(intent="on demand")}]
                 )
             ),
             never=draw(st.sampled_from([frozenset(), frozenset({HELPER.key})])),
@@ -324,7 +328,7 @@ def looked(draw: st.DrawFn) -> list[Looked]:
 @given(looked())
 def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
     notebook = [
-        known(1, handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no")),
+        known(1, handling=ProgramDecision.HANGS, depends_on=DependsOn(question="scans", on="no")),
         known(2, systems=[System.MACOS]),
     ]
     lines = {line.program: line for line in what_if(machines, notebook)}
@@ -337,9 +341,9 @@ def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
             line = lines[program.key]
             assert (machine.machine_id in line.changes_on) == verdict.changes
             if not verdict.changes:
-                assert machine.machine_id in line.stays_on[verdict.reason or ""]
+                assert machine.machine_id in line.kept_on[verdict.reason or ""]
     changed = sum(len(line.changes_on) for line in lines.values())
-    stayed = sum(len(ids) for line in lines.values() for ids in line.stays_on.values())
+    stayed = sum(len(ids) for line in lines.values() for ids in line.kept_on.values())
     assert changed + stayed == sum(len(machine.programs) for machine in machines)
 
 
@@ -355,7 +359,7 @@ def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
 )
 def test_what_if_takes_no_machine_for_another(more: dict[str, object]) -> None:
     notebook = [
-        known(1, handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no")),
+        known(1, handling=ProgramDecision.HANGS, depends_on=DependsOn(question="scans", on="no")),
         known(2, systems=[System.MACOS], handling=ProgramDecision.STAYS, intent=None),
     ]
     plain: dict[str, object] = {
@@ -367,4 +371,4 @@ def test_what_if_takes_no_machine_for_another(more: dict[str, object]) -> None:
     ]
     (line,) = what_if(machines, notebook)
     assert line.changes_on == (1,)
-    assert [*line.stays_on.values()] == [(2,)]
+    assert [*line.kept_on.values()] == [(2,)]

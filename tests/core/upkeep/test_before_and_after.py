@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from phylax.agent.outbox.long_work import LongWork
 from phylax.core.checks.findings import Finding, Severity, looked
-from phylax.core.checks.kept import KeptCheck, uncovered
+from phylax.core.checks.kept import StoredCheck, uncovered
 from phylax.core.checks.time_left import Ran
 from phylax.core.clients.shop import Volume
 from phylax.core.desk.advice import AdviceKind, proposals
@@ -50,20 +50,20 @@ def test_what_is_otherwise_is_said_and_what_is_worse_comes_first() -> None:
     reading = ReadingIn(mount="C:", capacity=100 * GIB, free=10 * GIB, at=NOW)
     before = snapshot(
         usable=60.0, failed=("old.service",), volumes=(reading,),
-        programs=(starts("bar", Intent.FROM_START), starts("gone", Intent.FROM_START)),
+        programs=(starts("bar", Intent.AT_START), starts("gone", Intent.AT_START)),
     )  # fmt: skip
     after = snapshot(
         "two", usable=30.0, failed=("new.service",),
         volumes=(reading.model_copy(update={"free": 30 * GIB}),),
-        programs=(starts("bar", Intent.WHEN_ASKED), starts("new", Intent.FROM_START)),
+        programs=(starts("bar", Intent.ON_DEMAND), starts("new", Intent.AT_START)),
     )  # fmt: skip
     comparison = compared(1, before, after)
     assert comparison.restarted
     said = {d.what: (d.before, d.after, d.worse) for d in comparison.differences}
     assert said["Until it can be used"] == ("60 s", "30 s", False)
-    assert said["Bar"] == ("from the start", "when asked", False)
-    assert said["New"] == ("not there", "runs from the start", True)
-    assert said["Gone"] == ("ran from the start", "not there", False)
+    assert said["Bar"] == ("at start", "on demand", False)
+    assert said["New"] == ("not there", "runs at start", True)
+    assert said["Gone"] == ("ran at start", "not there", False)
     assert said["Free on C:"] == ("10.0 GiB", "30.0 GiB", False)
     assert said["Parts that failed to start"][2] is True
     assert said["Parts that failed to start before"][1] == "they start"
@@ -72,7 +72,7 @@ def test_what_is_otherwise_is_said_and_what_is_worse_comes_first() -> None:
 
 
 def test_what_could_not_be_read_is_no_difference() -> None:
-    before = snapshot(programs=(starts("bar", Intent.FROM_START),), failed=("x",))
+    before = snapshot(programs=(starts("bar", Intent.AT_START),), failed=("x",))
     after = snapshot("two", programs_unread="no right", failed=None)
     assert compared(1, before, after).differences == ()
 
@@ -121,12 +121,12 @@ def test_memory_by_what_fits_and_who_waited() -> None:
 # --- what a later check covers ---------------------------------------------------------------
 
 
-def kept(number: int, mode: str, minutes: int, of: str = "") -> KeptCheck:
+def kept(number: int, mode: str, minutes: int, of: str = "") -> StoredCheck:
     at = NOW + timedelta(minutes=minutes)
     findings = [Finding(severity=Severity.WARNING, what="Malware")]
     checked = looked("malware", of, at, findings, mode=mode)
     checked = checked.model_copy(update={"ended_at": at + timedelta(minutes=1)})
-    return KeptCheck(id=number, machine_id=1, run_id=number, checked=checked)
+    return StoredCheck(id=number, machine_id=1, run_id=number, checked=checked)
 
 
 def test_a_full_scan_covers_the_quick_one_before_it_and_not_the_other_way_round() -> None:
@@ -158,7 +158,7 @@ def test_progress_never_goes_back(calls: list[tuple[int, int]]) -> None:
     for done, of in calls:
         work._told = 0.0
         work(done, of)
-    shares = [p.items / p.of_items for p in listener.told if p.of_items]
+    shares = [p.items / p.total_items for p in listener.told if p.total_items]
     assert shares == sorted(shares)
     assert all(p.seconds_left is None or p.seconds_left >= 0 for p in listener.told)
 

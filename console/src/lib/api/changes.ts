@@ -16,114 +16,114 @@ interface Concern {
 
 const CONCERNS: Concern[] = [
   {
-    paths: ['/api/v1/runs', '/api/v1/runs/{run_id}', '/api/v1/machines/{machine}/holds'],
+    paths: ['/api/v2/runs', '/api/v2/runs/{run_id}', '/api/v2/machines/{machine}/holds'],
     kinds: ['run', 'hold', 'survey'],
     fold: 150
   },
   {
-    paths: ['/api/v1/machines/{machine}/ledger', '/api/v1/surveys/{survey_id}/ledger'],
+    paths: ['/api/v2/machines/{machine}/ledger', '/api/v2/surveys/{survey_id}/ledger'],
     kinds: ['run', 'survey', 'rule', 'consent'],
     fold: 150
   },
-  { paths: ['/api/v1/holds/{hold_id}/items'], kinds: ['hold'], fold: 300 },
-  { paths: ['/api/v1/machines/{machine}/standing-consents'], kinds: ['consent'], fold: 150 },
+  { paths: ['/api/v2/holds/{hold_id}/items'], kinds: ['hold'], fold: 300 },
+  { paths: ['/api/v2/machines/{machine}/standing-consents'], kinds: ['consent'], fold: 150 },
   {
-    paths: ['/api/v1/machines/{machine}'],
+    paths: ['/api/v2/machines/{machine}'],
     kinds: ['reading', 'machine', 'record', 'attention', 'run'],
     fold: 300
   },
   {
-    paths: ['/api/v1/machines/{machine}/trend', '/api/v1/machines/{machine}/regrowth'],
+    paths: ['/api/v2/machines/{machine}/trend', '/api/v2/machines/{machine}/regrowth'],
     kinds: ['reading', 'record'],
     fold: 500
   },
-  { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
+  { paths: ['/api/v2/records'], kinds: ['record'], fold: 500 },
   {
     paths: [
-      '/api/v1/visits',
-      '/api/v1/visits/{number}',
-      '/api/v1/visits/{number}/sealed-notes',
-      '/api/v1/ordered-parts'
+      '/api/v2/visits',
+      '/api/v2/visits/{number}',
+      '/api/v2/visits/{number}/sealed-notes',
+      '/api/v2/ordered-parts'
     ],
     kinds: ['machine'],
     fold: 300
   },
   {
     paths: [
-      '/api/v1/machines/{machine}/checks',
-      '/api/v1/machines/{machine}/inventories',
-      '/api/v1/machines/{machine}/updates',
-      '/api/v1/machines/{machine}/advice',
-      '/api/v1/runs/{run_id}/acted',
-      '/api/v1/installed'
+      '/api/v2/machines/{machine}/checks',
+      '/api/v2/machines/{machine}/inventories',
+      '/api/v2/machines/{machine}/updates',
+      '/api/v2/machines/{machine}/advice',
+      '/api/v2/runs/{run_id}/acted',
+      '/api/v2/installed'
     ],
     kinds: ['check'],
     fold: 150
   },
-  { paths: ['/api/v1/runs/{run_id}/comparison'], kinds: ['run'], fold: 150 },
-  { paths: ['/api/v1/machines/free-lines'], kinds: ['reading'], fold: 5000 },
-  { paths: ['/api/v1/machines/numbers'], kinds: ['machine', 'client', 'shop'], fold: 500 },
+  { paths: ['/api/v2/runs/{run_id}/comparison'], kinds: ['run'], fold: 150 },
+  { paths: ['/api/v2/machines/free-lines'], kinds: ['reading'], fold: 5000 },
+  { paths: ['/api/v2/machines/numbers'], kinds: ['machine', 'client', 'shop'], fold: 500 },
   // what is sorted by: rows do not jump at each reading while somebody reads them
-  { paths: ['/api/v1/machines/numbers'], kinds: ['reading', 'run', 'round'], fold: 15_000 },
+  { paths: ['/api/v2/machines/numbers'], kinds: ['reading', 'run', 'round'], fold: 15_000 },
   {
     paths: [
-      '/api/v1/protections',
-      '/api/v1/machines/{machine}/protections',
-      '/api/v1/machines/{machine}/protections/test',
-      '/api/v1/rules',
-      '/api/v1/rules/{scope}/{subject_id}',
-      '/api/v1/machines/{machine}/rules'
+      '/api/v2/protections',
+      '/api/v2/machines/{machine}/protections',
+      '/api/v2/machines/{machine}/protections/test',
+      '/api/v2/rules',
+      '/api/v2/rules/{scope}/{subject_id}',
+      '/api/v2/machines/{machine}/rules'
     ],
     kinds: ['rule'],
     fold: 200
   },
   {
-    paths: ['/api/v1/today', '/api/v1/attention'],
+    paths: ['/api/v2/today', '/api/v2/attention'],
     kinds: ['attention', 'run', 'round', 'machine'],
     fold: 700
   },
-  { paths: ['/api/v1/trends', '/api/v1/trends/volumes'], kinds: ['attention', 'run'], fold: 3000 },
+  { paths: ['/api/v2/trends', '/api/v2/trends/volumes'], kinds: ['attention', 'run'], fold: 3000 },
   {
     paths: [
-      '/api/v1/rounds/agenda',
-      '/api/v1/rounds',
-      '/api/v1/rounds/{round_id}',
-      '/api/v1/rounds/{round_id}/machines',
-      '/api/v1/rounds/{round_id}/runs',
-      '/api/v1/rounds/{round_id}/habits',
-      '/api/v1/machines/{machine}/rounds'
+      '/api/v2/rounds/agenda',
+      '/api/v2/rounds',
+      '/api/v2/rounds/{round_id}',
+      '/api/v2/rounds/{round_id}/machines',
+      '/api/v2/rounds/{round_id}/runs',
+      '/api/v2/rounds/{round_id}/habits',
+      '/api/v2/machines/{machine}/rounds'
     ],
     kinds: ['round', 'run'],
     fold: 700
   },
   {
-    paths: ['/api/v1/waiting-listings'],
+    paths: ['/api/v2/waiting-listings'],
     kinds: ['survey', 'run', 'consent'],
     fold: 1000
   },
-  { paths: ['/api/v1/clients', '/api/v1/closing-days'], kinds: ['client', 'shop'], fold: 500 },
+  { paths: ['/api/v2/clients', '/api/v2/closing-days'], kinds: ['client', 'shop'], fold: 500 },
   {
-    paths: ['/api/v1/clients/{client_id}', '/api/v1/clients/{client_id}/forgetting'],
+    paths: ['/api/v2/clients/{client_id}', '/api/v2/clients/{client_id}/forgetting'],
     kinds: ['client'],
     fold: 300
   },
   {
     paths: [
-      '/api/v1/machines/{machine}/programs',
-      '/api/v1/machines/{machine}/changes',
-      '/api/v1/machines/{machine}/trials',
-      '/api/v1/answers/{scope}/{subject_id}',
-      '/api/v1/known-programs',
-      '/api/v1/unknown-programs',
-      '/api/v1/program-rules/{scope}/{subject_id}',
-      '/api/v1/setting-rules/{scope}/{subject_id}',
-      '/api/v1/shared-changes',
-      '/api/v1/shared-changes/proposed'
+      '/api/v2/machines/{machine}/programs',
+      '/api/v2/machines/{machine}/changes',
+      '/api/v2/machines/{machine}/trials',
+      '/api/v2/answers/{scope}/{subject_id}',
+      '/api/v2/known-programs',
+      '/api/v2/unknown-programs',
+      '/api/v2/program-rules/{scope}/{subject_id}',
+      '/api/v2/setting-rules/{scope}/{subject_id}',
+      '/api/v2/shared-changes',
+      '/api/v2/shared-changes/proposed'
     ],
     kinds: ['setting'],
     fold: 300
   },
-  { paths: ['/api/v1/shop'], kinds: ['shop'], fold: 500 }
+  { paths: ['/api/v2/shop'], kinds: ['shop'], fold: 500 }
 ];
 
 /** What a machine's row shows comes with events of these kinds. */
@@ -137,7 +137,7 @@ function machineOf(params: unknown): { tag: string; id: number | undefined } | n
   const tag = path?.machine ?? query?.machine;
   if (typeof tag !== 'string') return null;
   const machine = queries.getQueryData<{ id: number }>([
-    '/api/v1/machines/{machine}',
+    '/api/v2/machines/{machine}',
     { path: { machine: tag } }
   ]);
   return { tag, id: machine?.id };
@@ -150,7 +150,7 @@ function isConcerned(queryKey: readonly unknown[], concern: Concern, events: Sho
   return events.some((event) => event.machine_id === null || event.machine_id === machine.id);
 }
 
-const LIST: Asked = '/api/v1/machines';
+const LIST: Asked = '/api/v2/machines';
 const AT_MOST = 20;
 let machinesChanged = new Set<number | null>();
 
@@ -168,7 +168,7 @@ async function renewRows(): Promise<void> {
   }
   for (const id of ids) {
     if (id === null || !shown.has(id)) continue;
-    const { data } = await api.GET('/api/v1/machines/{machine}', {
+    const { data } = await api.GET('/api/v2/machines/{machine}', {
       params: { path: { machine: String(id) } }
     });
     if (!data) continue;

@@ -48,7 +48,7 @@ export const NO_ANSWER = 503;
 const inWordsToo: Middleware = {
   onError({ error }) {
     if (error instanceof DOMException && error.name === 'AbortError') return undefined;
-    const detail = 'The service does not answer. Is it running?';
+    const detail = 'The service does not answer. Is the service running?';
     return new Response(JSON.stringify({ title: 'No answer', detail }), {
       status: NO_ANSWER,
       headers: { 'Content-Type': 'application/problem+json' }
@@ -62,7 +62,7 @@ api.use(toSignIn, inWordsToo);
 /** The sentence of a problem, or of a service that does not answer. */
 export function inWords(error: unknown): string {
   if (error && typeof error === 'object' && 'detail' in error) return String(error.detail);
-  if (error instanceof TypeError) return 'The service does not answer. Is it running?';
+  if (error instanceof TypeError) return 'The service does not answer. Is the service running?';
   return 'Something went wrong; the service could not say what.';
 }
 

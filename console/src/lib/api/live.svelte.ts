@@ -80,7 +80,7 @@ class Live {
   }
 
   #listen(tell: (message: Message) => void): EventSource {
-    const source = new EventSource('/api/v1/events');
+    const source = new EventSource('/api/v2/events');
     const connection = (connected: boolean) => {
       this.#connection(connected);
       tell({ connected });

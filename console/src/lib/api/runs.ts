@@ -6,7 +6,7 @@ type NewRun = Schema['NewRun'];
 
 /** A run; asked for twice under one key, it is made once. */
 export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<NewRun>) {
-  return api.POST('/api/v1/runs', {
+  return api.POST('/api/v2/runs', {
     headers: { 'Idempotency-Key': crypto.randomUUID() },
     body: {
       categories: [],
@@ -18,7 +18,7 @@ export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<N
       values: [],
       changes: [],
       modes: {},
-      word: '',
+      comment: '',
       volumes: everything,
       ...wanted
     }

@@ -40,7 +40,7 @@
               {count(line.machines, 'machine')}{#if became(line)}: {became(
                   line
                 )}{:else if line.clients.length}, about {stretch(
-                  Math.max(...line.clients.map((c) => seconds(c.takes)))
+                  Math.max(...line.clients.map((c) => seconds(c.expected_duration)))
                 )}{/if}
             </span>
             {#if line.note}<span class="muted text-sm sm:col-start-2">{line.note}</span>{/if}

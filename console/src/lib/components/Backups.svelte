@@ -7,20 +7,20 @@
   import When from '$lib/components/When.svelte';
   import { count, size } from '$lib/words';
 
-  const asked = createQuery(() => ask('/api/v1/backups/state'));
+  const asked = createQuery(() => ask('/api/v2/backups/state'));
   const may = useMay();
-  const listed = createQuery(() => ({ ...ask('/api/v1/backups'), enabled: may.own }));
+  const listed = createQuery(() => ({ ...ask('/api/v2/backups'), enabled: may.own }));
   let making = $state(false);
   let problem = $state('');
   let said = $state('');
   let place = $state<string | null>(null);
 
   const load = () =>
-    refresh('/api/v1/backups', '/api/v1/backups/state', '/api/v1/today', '/api/v1/audit');
+    refresh('/api/v2/backups', '/api/v2/backups/state', '/api/v2/today', '/api/v2/audit');
   async function make() {
     making = true;
     said = problem = '';
-    const { data, error } = await api.POST('/api/v1/backups');
+    const { data, error } = await api.POST('/api/v2/backups');
     making = false;
     problem = error ? inWords(error) : data?.why ? `None could be made: ${data.why}` : '';
     if (data && !data.why) said = `Made and checked: ${size(data.size)}.`;
@@ -30,7 +30,7 @@
     event.preventDefault();
     if (!asked.data || place === null) return;
     const { version, hour, daily, weekly, monthly, public_key } = asked.data.plan;
-    const { error } = await api.PUT('/api/v1/backups/plan', {
+    const { error } = await api.PUT('/api/v2/backups/plan', {
       headers: { 'If-Match': `"${version}"` },
       body: { place: place.trim(), hour, daily, weekly, monthly, public_key }
     });

@@ -8,18 +8,18 @@
   import When from '$lib/components/When.svelte';
 
   let { people, mayChange }: { people: Person[]; mayChange: boolean } = $props();
-  const feedsAsked = createQuery(() => ask('/api/v1/calendars'));
+  const feedsAsked = createQuery(() => ask('/api/v2/calendars'));
   const feeds = $derived(feedsAsked.data ?? []);
   const draft = new Draft('calendar', { name: '', whose: 'shop' });
   let address = $state('');
   let problem = $state('');
 
-  const load = () => refresh('/api/v1/calendars');
+  const load = () => refresh('/api/v2/calendars');
 
   async function make(event: SubmitEvent) {
     event.preventDefault();
     const [about, number] = draft.fields.whose.split(' ');
-    const { data, error } = await api.POST('/api/v1/calendars', {
+    const { data, error } = await api.POST('/api/v2/calendars', {
       body: { name: draft.fields.name, about: about as 'shop', subject_id: Number(number ?? 0) }
     });
     problem = error ? inWords(error) : '';
@@ -28,7 +28,7 @@
     await load();
   }
   async function withdraw(id: number) {
-    const { error } = await api.DELETE('/api/v1/calendars/{feed_id}', {
+    const { error } = await api.DELETE('/api/v2/calendars/{feed_id}', {
       params: { path: { feed_id: id } }
     });
     problem = error ? inWords(error) : '';

@@ -11,7 +11,7 @@
   import When from './When.svelte';
 
   const SHOWN = 10;
-  type Kept = Schema['KeptCheck'];
+  type Kept = Schema['StoredCheck'];
   interface Props {
     machine: Machine;
     busy: boolean;
@@ -21,9 +21,9 @@
   const may = useMay();
   const checking = new Doing();
   const settling = new Doing();
-  const kindsAsked = createQuery(() => ask('/api/v1/checks'));
+  const kindsAsked = createQuery(() => ask('/api/v2/checks'));
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/checks', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/checks', { params: { path: { machine: machine.tag } } })
   );
   const nameOf = $derived(
     Object.fromEntries((kindsAsked.data ?? []).map((kind) => [kind.key, kind.name]))
@@ -39,11 +39,11 @@
   );
   async function settle(kept: Kept) {
     const call = () =>
-      api.POST('/api/v1/checks/{number}/settle', {
+      api.POST('/api/v2/checks/{number}/settle', {
         params: { path: { number: kept.id } },
-        body: { word: (words[kept.id] ?? '').trim() }
+        body: { comment: (words[kept.id] ?? '').trim() }
       });
-    if (await settling.try(call)) await refresh('/api/v1/machines/{machine}/checks');
+    if (await settling.try(call)) await refresh('/api/v2/machines/{machine}/checks');
   }
   const isOpen = (kept: Kept) =>
     !kept.settled_at && (kept.checked.findings ?? []).some(({ severity }) => severity !== 'note');
@@ -61,7 +61,7 @@
       <li class={checked.result === 'clean' ? 'py-1.5' : 'py-2.5'}>
         <strong>{nameOf[checked.check] ?? checked.check}</strong>
         {checked.mode}
-        {checked.of}
+        {checked.target}
         <span class={checked.result === 'clean' ? '' : 'block'}>
           <span class:lookhere={isOpen(kept)} class:muted={checked.result === 'clean'}
             >{checked.result}</span
@@ -77,14 +77,17 @@
             <span class="muted block text-sm">{finding.evidence}</span>
           </p>
         {/each}
-        {#if (checked.findings ?? []).length + (checked.more ?? 0) > SHOWN}
+        {#if (checked.findings ?? []).length + (checked.unlisted ?? 0) > SHOWN}
           <p class="muted text-sm">
-            and {count((checked.findings ?? []).length + (checked.more ?? 0) - SHOWN, 'finding')} more
+            and {count(
+              (checked.findings ?? []).length + (checked.unlisted ?? 0) - SHOWN,
+              'finding'
+            )} more
           </p>
         {/if}
         {#if kept.settled_at}
           <p class="muted text-sm">
-            Seen to by {kept.settled_by}, <When at={kept.settled_at} />: {kept.settled_word}
+            Seen to by {kept.settled_by}, <When at={kept.settled_at} />: {kept.settled_comment}
           </p>
         {:else if may.work && isOpen(kept)}
           <form
@@ -98,7 +101,7 @@
               <span>What was done about it</span>
               <input class="box" maxlength="400" required bind:value={words[kept.id]} />
             </label>
-            <button class="act" disabled={settling.busy}>It is seen to</button>
+            <button class="act" disabled={settling.busy}>It is dealt with</button>
           </form>
         {/if}
       </li>

@@ -47,7 +47,7 @@
   // of what is cleaned, what its rule keeps, by reason; all else is left untouched anyway
   const left = $derived.by(() => {
     const sums: Record<string, { count: number; size: number }> = {};
-    for (const stay of safe.flatMap((l) => partsOn(l, leftOut).flatMap((p) => p.stays ?? []))) {
+    for (const stay of safe.flatMap((l) => partsOn(l, leftOut).flatMap((p) => p.kept ?? []))) {
       const sum = (sums[stay.reason] ??= { count: 0, size: 0 });
       sum.count += stay.count;
       sum.size += stay.size;
@@ -84,14 +84,14 @@
     problem = '';
     const consents: number[] = [];
     for (const line of yes) {
-      const { data, error } = await api.POST('/api/v1/consents', {
+      const { data, error } = await api.POST('/api/v2/consents', {
         body: {
           survey_id: ledger.survey_id,
           category: line.category,
           whole: false,
           numbers: tickedOf(line).map(([number]) => number),
           via: 'console',
-          word
+          comment: word
         }
       });
       if (!data) {
@@ -125,7 +125,7 @@
   <div class="space-y-4" data-testid="clean-dialogue">
     {#if forGood.length}
       <div>
-        <p class="lossy font-semibold">Gone for good, about {size(bytesIn(forGood))}:</p>
+        <p class="lossy font-semibold">Deleted for good, about {size(bytesIn(forGood))}:</p>
         <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
           {#each forGood as line (line.category)}<li>{line.name}: {what(line)}</li>{/each}
         </ul>

@@ -29,7 +29,7 @@
   let words = $state('');
   let open = $state(false);
   const asked = createQuery(() => ({
-    ...ask('/api/v1/clients', { params: { query: { words: words.trim(), limit: MOST } } }),
+    ...ask('/api/v2/clients', { params: { query: { words: words.trim(), limit: MOST } } }),
     placeholderData: keepPreviousData
   }));
   const options = $derived<Option[]>([
@@ -47,7 +47,7 @@
   let chosenName = $state('');
   const isFirst = $derived(first.some((option) => option.value === value));
   const nameAsked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}', {
+    ...ask('/api/v2/clients/{client_id}', {
       params: { path: { client_id: Number(/\d+$/.exec(value)?.[0] ?? 0) } }
     }),
     enabled: /\d$/.test(value) && !isFirst && !chosenName

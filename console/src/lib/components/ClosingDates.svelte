@@ -11,19 +11,19 @@
   import { today } from '$lib/words';
 
   let { mayChange }: { mayChange: boolean } = $props();
-  const daysAsked = createQuery(() => ask('/api/v1/closing-days'));
+  const daysAsked = createQuery(() => ask('/api/v2/closing-days'));
   const days = $derived(daysAsked.data ?? []);
   const draft = new Draft('closing-day', { name: '', first: today(), last: today(), client: '' });
   const fields = draft.fields;
   const doing = new Doing();
 
-  const load = () => refresh('/api/v1/closing-days');
+  const load = () => refresh('/api/v2/closing-days');
 
   async function add(event: SubmitEvent) {
     event.preventDefault();
     const { name, first, last, client } = fields;
     const body = { name, first, last, client_id: client ? Number(client) : null };
-    if (await doing.try(() => api.POST('/api/v1/closing-days', { body }))) {
+    if (await doing.try(() => api.POST('/api/v2/closing-days', { body }))) {
       draft.reset({ ...fields, name: '' });
       await load();
     }
@@ -31,7 +31,7 @@
   async function remove(closing: (typeof days)[number]) {
     const path = { closing_id: closing.id };
     const gone = await doing.try(() =>
-      api.DELETE('/api/v1/closing-days/{closing_id}', { params: { path } })
+      api.DELETE('/api/v2/closing-days/{closing_id}', { params: { path } })
     );
     await load();
     if (!gone) return;
@@ -39,7 +39,7 @@
     const body = { name, first, last, client_id };
     undo.offer(
       `${name} is no closing day any more.`,
-      () => api.POST('/api/v1/closing-days', { body }),
+      () => api.POST('/api/v2/closing-days', { body }),
       load
     );
   }

@@ -35,13 +35,13 @@
 
   const tag = $derived(machine.tag);
   const holdsAsked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/holds', { params: { path: { machine: tag } } })
+    ask('/api/v2/machines/{machine}/holds', { params: { path: { machine: tag } } })
   );
   const holds = $derived(holdsAsked.data ?? []);
   const opened = $derived(holds.find((hold) => hold.id === openedId) ?? null);
   const itemsAsked = createInfiniteQuery(() => ({
     ...askPages(
-      '/api/v1/holds/{hold_id}/items',
+      '/api/v2/holds/{hold_id}/items',
       { params: { path: { hold_id: opened?.id ?? 0 }, query: { words, limit: 100 } } },
       (last) => ({ after: last.number })
     ),
@@ -94,7 +94,7 @@
               {size(hold.held.size)}
               <span class="muted">
                 on <code>{hold.mount}</code>, held until <When
-                  at={hold.until_at}
+                  at={hold.expires_at}
                 />{#if hold.put_back.count}; {count(hold.put_back.count, 'item')} put back{/if}
               </span>
             </span>
@@ -113,7 +113,7 @@
                   onclick={() => {
                     ending = hold;
                     endOpen = true;
-                  }}>Let go now…</button
+                  }}>Delete now…</button
                 >
               </span>
             {/if}
@@ -150,7 +150,7 @@
                   {#each items as item (item.number)}
                     <tr>
                       <td class="w-8">
-                        {#if item.fate === 'held' && mayChange}
+                        {#if item.status === 'held' && mayChange}
                           <input
                             type="checkbox"
                             aria-label="Put {item.path} back"
@@ -168,7 +168,7 @@
                         <div class="muted path break-all">{item.place}</div>
                       </td>
                       <td class="muted whitespace-nowrap">
-                        {item.fate}{#if item.fate_at}&nbsp;<When at={item.fate_at} />{/if}
+                        {item.status}{#if item.status_at}&nbsp;<When at={item.status_at} />{/if}
                       </td>
                     </tr>
                   {:else}
@@ -198,20 +198,20 @@
   </section>
 {/if}
 
-<Modal bind:open={endOpen} title="Let go before its time?">
+<Modal bind:open={endOpen} title="Delete now?">
   {#if ending}
     <div class="space-y-4">
       <p class="lossy font-semibold">
-        Gone for good: {count(ending.held.count, 'item')}, {size(ending.held.size)} held of
+        Deleted for good: {count(ending.held.count, 'item')}, {size(ending.held.size)} held of
         {names[ending.category] ?? ending.category}.
       </p>
-      <p>Otherwise they are removed by themselves <When at={ending.until_at} />.</p>
+      <p>Otherwise they are removed by themselves <When at={ending.expires_at} />.</p>
       <div class="flex justify-end gap-2">
         <button class="act" onclick={() => (endOpen = false)}>Cancel</button>
         <button
           class="act loss"
           disabled={asked}
-          onclick={() => ending && order('let go', ending, [])}>Let go now</button
+          onclick={() => ending && order('let go', ending, [])}>Delete now</button
         >
       </div>
     </div>

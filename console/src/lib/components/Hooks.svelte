@@ -4,17 +4,17 @@
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords } from '$lib/api/client';
 
-  const asked = createQuery(() => ask('/api/v1/hooks'));
+  const asked = createQuery(() => ask('/api/v2/hooks'));
   const hooks = $derived(asked.data ?? []);
   let secret = $state('');
   let problem = $state('');
   let hook = $state({ name: '', url: '', at_once: 'all', own_network: false });
 
-  const load = () => refresh('/api/v1/hooks');
+  const load = () => refresh('/api/v2/hooks');
 
   async function addHook(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST('/api/v1/hooks', {
+    const { data, error } = await api.POST('/api/v2/hooks', {
       body: {
         name: hook.name,
         url: hook.url,
@@ -28,7 +28,7 @@
     await load();
   }
   async function withdraw(id: number) {
-    const { error } = await api.DELETE('/api/v1/hooks/{hook_id}', {
+    const { error } = await api.DELETE('/api/v2/hooks/{hook_id}', {
       params: { path: { hook_id: id } }
     });
     problem = error ? inWords(error) : '';

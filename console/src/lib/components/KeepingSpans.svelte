@@ -7,7 +7,7 @@
 
   /** How long names are kept; figures are kept for good. */
   let { mayChange }: { mayChange: boolean } = $props();
-  const asked = createQuery(() => ask('/api/v1/keeping'));
+  const asked = createQuery(() => ask('/api/v2/keeping'));
   let open = $state(false);
 </script>
 

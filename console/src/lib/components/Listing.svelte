@@ -30,7 +30,7 @@
   const path = $derived({ survey_id: surveyId, category: line.category });
 
   const placesAsked = createQuery(() => ({
-    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
+    ...ask('/api/v2/surveys/{survey_id}/listings/{category}/folders', {
       params: { path, query: {} }
     }),
     enabled: open
@@ -40,7 +40,7 @@
   const only = $derived(placesAsked.data?.length === 1 ? placesAsked.data[0] : undefined);
   const where = $derived(chosenFolder ?? (only ? { place: only.place, folder: '' } : null));
   const foldersAsked = createQuery(() => ({
-    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
+    ...ask('/api/v2/surveys/{survey_id}/listings/{category}/folders', {
       params: { path, query: where ?? {} }
     }),
     enabled: open && placesAsked.data !== undefined
@@ -50,7 +50,7 @@
   );
   // all of them by number, so that each can be chosen; those that are seen are asked for
   const orderAsked = createQuery(() => ({
-    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/order', {
+    ...ask('/api/v2/surveys/{survey_id}/listings/{category}/order', {
       params: { path, query: chosenFolder ?? {} }
     }),
     enabled: open
@@ -114,7 +114,7 @@
             >
               <Folder aria-hidden="true" />
               <span class="max-w-72 truncate">{sum.folder.split('/').at(-1) || sum.place}</span>
-              <span class="muted">{size(sum.holds.size)}</span>
+              <span class="muted">{size(sum.total.size)}</span>
             </button>
           </li>
         {/each}
@@ -140,7 +140,7 @@
     <div class="mt-4 flex flex-wrap items-center justify-between gap-2">
       <span>{count(picked.size, 'item')} ticked, {size(bytes)}</span>
       <span class="flex flex-wrap gap-2">
-        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count || !order}>
+        <button class="act" onclick={pickProposed} disabled={!line.needs_approval.count || !order}>
           Tick what the rule proposes
         </button>
         <button class="act" onclick={() => picked.clear()}>Untick all</button>

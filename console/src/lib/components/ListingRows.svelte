@@ -25,7 +25,7 @@
   const list = new SeenRows<ListedItem>(
     () => numbers,
     (some) =>
-      ask('/api/v1/surveys/{survey_id}/listings/{category}', {
+      ask('/api/v2/surveys/{survey_id}/listings/{category}', {
         params: { path: { survey_id: surveyId, category }, query: { number: some } }
       }),
     (item) => item.number

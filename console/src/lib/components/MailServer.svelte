@@ -9,7 +9,7 @@
   import Failed from './Failed.svelte';
   import Outcome from './Outcome.svelte';
 
-  const asked = createQuery(() => ask('/api/v1/mail-server'));
+  const asked = createQuery(() => ask('/api/v2/mail-server'));
   const isNone = $derived(asked.error instanceof CallError && asked.error.status === 404);
   const saving = new Doing();
   const blank: Schema['MailServerEdit'] = {
@@ -45,12 +45,12 @@
     event?.preventDefault();
     const headers = version === undefined ? {} : { 'If-Match': `"${version}"` };
     const call = async () => {
-      const reply = await api.PUT('/api/v1/mail-server', { headers, body: draft.fields });
+      const reply = await api.PUT('/api/v2/mail-server', { headers, body: draft.fields });
       conflict = changedMeanwhile(reply.error);
       return reply;
     };
     if (!(await saving.try(call, 'Saved.'))) return;
-    await refresh('/api/v1/mail-server');
+    await refresh('/api/v2/mail-server');
     version = asked.data?.version;
     if (asked.data) draft.reset(editOf(asked.data));
   }

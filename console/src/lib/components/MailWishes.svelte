@@ -7,7 +7,7 @@
 
   let { me, onsent }: { me: Person; onsent: () => void } = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/people/{person_id}/notices', { params: { path: { person_id: me.id } } })
+    ask('/api/v2/people/{person_id}/notices', { params: { path: { person_id: me.id } } })
   );
 </script>
 

@@ -12,7 +12,7 @@
   const DAYS = 14;
   const since = new Date(Date.now() - DAYS * 86_400_000).toISOString();
   const asked = createQuery(() =>
-    ask('/api/v1/runs', { params: { query: { missed_since: since, limit: 100 } } })
+    ask('/api/v2/runs', { params: { query: { missed_since: since, limit: 100 } } })
   );
   const missed = $derived<Run[] | null>(asked.data ?? null);
   let problem = $state('');
@@ -20,7 +20,7 @@
   const chosen = new SvelteSet<number>();
 
   async function again() {
-    const { data, error } = await api.POST('/api/v1/runs/again', {
+    const { data, error } = await api.POST('/api/v2/runs/again', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
       body: { run_ids: [...chosen] }
     });

@@ -19,7 +19,7 @@
     problem = '';
     const attachments: number[] = [];
     for (const file of files ?? []) {
-      const upload = await api.POST('/api/v1/attachments', {
+      const upload = await api.POST('/api/v2/attachments', {
         params: { query: { name: file.name.slice(-120) } },
         headers: { 'Content-Type': 'application/octet-stream' },
         body: file as unknown as string,
@@ -30,7 +30,7 @@
     }
     if (!problem) {
       const kind = draft.fields.isCall ? 'call' : 'note';
-      const { error } = await api.POST('/api/v1/records', {
+      const { error } = await api.POST('/api/v2/records', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: { machine_id: machine.id, text, kind, attachments }
       });
@@ -40,7 +40,7 @@
     if (!problem) {
       draft.reset();
       files = undefined;
-      await refresh('/api/v1/records');
+      await refresh('/api/v2/records');
     }
   }
 </script>

@@ -10,15 +10,15 @@
   import When from '$lib/components/When.svelte';
 
   let { me }: { me: Person } = $props();
-  const asked = createQuery(() => ask('/api/v1/notices', { params: { query: { limit: 12 } } }));
+  const asked = createQuery(() => ask('/api/v2/notices', { params: { query: { limit: 12 } } }));
   const log = $derived(asked.data ?? []);
   let problem = $state('');
   const isOwner = $derived(me.role === 'owner');
 
-  const load = () => refresh('/api/v1/notices');
+  const load = () => refresh('/api/v2/notices');
 
   async function again(id: number) {
-    const { error } = await api.POST('/api/v1/notices/{notice_id}/again', {
+    const { error } = await api.POST('/api/v2/notices/{notice_id}/again', {
       params: { path: { notice_id: id } }
     });
     problem = error ? inWords(error) : '';
@@ -45,7 +45,7 @@
       ><tr
         ><th scope="col">when</th><th scope="col" class="hidden sm:table-cell">to</th><th
           scope="col">what</th
-        ><th scope="col">fate</th></tr
+        ><th scope="col">status</th></tr
       ></thead
     >
     <tbody>

@@ -30,7 +30,7 @@
     ['/visits', 'Visits'],
     ['/rounds', 'Rounds'],
     ['/rounds?show=missed', 'Missed runs'],
-    ['/rounds?show=yes', 'Listings that wait for a yes'],
+    ['/rounds?show=yes', 'Listings that need approval'],
     ['/rules', 'Rules'],
     ['/records', 'Records'],
     ['/search', 'Search'],
@@ -46,7 +46,7 @@
     ['/shop/notices', 'Notices']
   ];
   const ACTIONS: [string, string][] = [
-    ['/visits/new', 'Take a machine in'],
+    ['/visits/new', 'Check in a machine'],
     ['/machines/new', 'Add a machine'],
     ['/rounds/new', 'Make a round'],
     ['/machines?tight=yes', 'Show machines that are nearly full'],
@@ -67,7 +67,7 @@
   });
   const asks = $derived(rested.length > 1);
   const hitsAsked = createQuery(() => ({
-    ...ask('/api/v1/search', { params: { query: { words: rested, limit: MOST } } }),
+    ...ask('/api/v2/search', { params: { query: { words: rested, limit: MOST } } }),
     placeholderData: keepPreviousData,
     enabled: asks
   }));

@@ -7,7 +7,7 @@
 
   let { machine, outlook }: { machine: Machine; outlook: Outlook | null } = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/regrowth', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/regrowth', { params: { path: { machine: machine.tag } } })
   );
   const regrowth = $derived(asked.data ?? []);
 </script>
@@ -21,13 +21,13 @@
       <p class="muted mt-1">Nothing can be said yet: {outlook.not_yet}.</p>
     {:else}
       <dl class="mt-1 grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-1">
-        {#if outlook.fills}
+        {#if outlook.fill_rate}
           <dt class="muted">fills by</dt>
           <dd>
-            {signed(outlook.fills.likely)} a day
+            {signed(outlook.fill_rate.likely)} a day
             <span class="muted"
-              >({signed(outlook.fills.low)} to {signed(
-                outlook.fills.high
+              >({signed(outlook.fill_rate.low)} to {signed(
+                outlook.fill_rate.high
               )}){#if outlook.cleaned_every_days}, between cleanings{/if}</span
             >
           </dd>
@@ -67,7 +67,7 @@
         {/each}
       </dl>
       {#if outlook.advice}
-        <p class="mt-3"><strong>Advice:</strong> {outlook.advice.words}</p>
+        <p class="mt-3"><strong>Advice:</strong> {outlook.advice.text}</p>
       {/if}
     {/if}
   </div>

@@ -63,30 +63,30 @@
     return parts.join(', ') || 'for no machine';
   }
   function hereOf(on: OnMachine): string {
-    if (!on.looked_at) return 'not looked at since it was added';
+    if (!on.surveyed_at) return 'not looked at since it was added';
     if (on.kept) return `${count(on.kept, 'item')}, ${size(on.kept_size)}`;
-    return on.is_there ? 'the folder is there' : 'nothing';
+    return on.exists ? 'the folder is there' : 'nothing';
   }
   const ofMachine = createQuery(() => ({
-    ...ask('/api/v1/machines/{machine}/protections', {
+    ...ask('/api/v2/machines/{machine}/protections', {
       params: { path: { machine: machine?.tag ?? '' } }
     }),
     enabled: machine !== undefined
   }));
-  const ofAll = createQuery(() => ({ ...ask('/api/v1/protections'), enabled: !machine }));
+  const ofAll = createQuery(() => ({ ...ask('/api/v2/protections'), enabled: !machine }));
   const asked = $derived(machine ? ofMachine : ofAll);
   const entries = $derived<Entry[]>(asked.data ?? []);
   const machinesAsked = createQuery(() => ({
-    ...ask('/api/v1/protections/{number}/machines', { params: { path: { number: opened } } }),
+    ...ask('/api/v2/protections/{number}/machines', { params: { path: { number: opened } } }),
     enabled: opened !== 0
   }));
   const open = (entry: Entry) => (opened = opened === entry.id ? 0 : entry.id);
   const again = () =>
     refresh(
-      '/api/v1/protections',
-      '/api/v1/machines/{machine}/protections',
-      '/api/v1/machines/{machine}/protections/test',
-      '/api/v1/protections/{number}/machines'
+      '/api/v2/protections',
+      '/api/v2/machines/{machine}/protections',
+      '/api/v2/machines/{machine}/protections/test',
+      '/api/v2/protections/{number}/machines'
     );
 
   const subject = $derived.by((): { scope: Entry['scope']; subject_id: number } => {
@@ -100,11 +100,11 @@
   async function add(event: SubmitEvent) {
     event.preventDefault();
     const call = () =>
-      api.POST('/api/v1/protections', {
+      api.POST('/api/v2/protections', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: {
           ...subject,
-          entry: { kind: fields.kind as Kind, what: fields.what.trim() },
+          entry: { kind: fields.kind as Kind, pattern: fields.what.trim() },
           note: fields.note.trim()
         }
       });
@@ -116,7 +116,7 @@
   async function remove(entry: Entry) {
     const path = { number: entry.id };
     const gone = await doing.try(() =>
-      api.DELETE('/api/v1/protections/{number}', { params: { path } })
+      api.DELETE('/api/v2/protections/{number}', { params: { path } })
     );
     await again();
     if (!gone) return;
@@ -124,15 +124,15 @@
     const body = { scope, subject_id, entry: entry.entry, note };
     const headers = { 'Idempotency-Key': crypto.randomUUID() };
     undo.offer(
-      `${entry.entry.what} is off the list.`,
-      () => api.POST('/api/v1/protections', { headers, body }),
+      `${entry.entry.pattern} is off the list.`,
+      () => api.POST('/api/v2/protections', { headers, body }),
       again
     );
   }
   // a question of its own, asked once the button is pressed and again when the list changes
   let toTest = $state('');
   const testAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/{machine}/protections/test', {
+    ...ask('/api/v2/machines/{machine}/protections/test', {
       params: { path: { machine: machine?.tag ?? '' }, query: { path: toTest } }
     }),
     enabled: machine !== undefined && toTest !== ''
@@ -142,7 +142,7 @@
     if (testAsked.error) return testAsked.error.message;
     const by = testAsked.data?.protected_by;
     return by
-      ? `It stays: ${by.entry.kind} ${by.entry.what}, for ${by.subject || 'the shop'}.`
+      ? `It stays: ${by.entry.kind} ${by.entry.pattern}, for ${by.subject || 'the shop'}.`
       : 'Nothing on the list protects it.';
   });
   function test(event: SubmitEvent) {
@@ -158,7 +158,7 @@
         {#if entry.entry.kind === 'folder'}<Folder aria-label="folder" size={18} />
         {:else if entry.entry.kind === 'site'}<Globe aria-label="web site" size={18} />
         {:else}<Regex aria-label="pattern" size={18} />{/if}
-        <code class="break-all">{entry.entry.what}</code>
+        <code class="break-all">{entry.entry.pattern}</code>
         {#if entry.note}<span class="muted">{entry.note}</span>{/if}
       </span>
       <span class="flex flex-wrap items-center gap-x-3">
@@ -187,7 +187,7 @@
             <li class="flex flex-wrap gap-x-3 py-0.5">
               <a href="/machines/{on.tag}">{on.tag}</a>
               <span class="muted">{on.client}</span>
-              <span class:lookhere={!!on.looked_at && !on.kept && !on.is_there}>{hereOf(on)}</span>
+              <span class:lookhere={!!on.surveyed_at && !on.kept && !on.exists}>{hereOf(on)}</span>
             </li>
           {/each}
         </ul>
@@ -208,7 +208,7 @@
       </select>
     </label>
     <label class="field min-w-56 flex-1">
-      <span>That always stays</span>
+      <span>What to protect</span>
       <input
         class="box"
         bind:value={fields.what}

@@ -19,7 +19,7 @@
   let { machineIds, goThere = false }: Props = $props();
   let open = $state(false);
   const nameOf = useCategoryNames();
-  const asked = createQuery(() => ({ ...ask('/api/v1/routines'), enabled: open }));
+  const asked = createQuery(() => ({ ...ask('/api/v2/routines'), enabled: open }));
   const routines = $derived(asked.data ?? []);
   let chosen = $state('');
   let onBench = $state(false);
@@ -38,7 +38,7 @@
     if (first) untrack(() => (chosen ||= String(first.id)));
   });
   async function start() {
-    const { data, error } = await api.POST('/api/v1/routines/{routine_id}/runs', {
+    const { data, error } = await api.POST('/api/v2/routines/{routine_id}/runs', {
       params: { path: { routine_id: Number(chosen) } },
       headers: { 'Idempotency-Key': crypto.randomUUID() },
       body: {

@@ -16,7 +16,7 @@
 <Modal bind:open widest title="{line.name} on {machine.tag}">
   <p>Now: {line.rule_in_words}, {origins(line.rule, line.caution)}.</p>
   <p class="muted mb-4 text-sm">
-    Counts for this machine alone, from the next look on. {line.cost}
+    Counts for this machine alone, from the next survey on. {line.cost}
   </p>
   <RuleEditor
     category={line.category}

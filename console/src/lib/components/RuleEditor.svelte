@@ -39,7 +39,7 @@
 
   async function load() {
     const key = whose;
-    const known = await api.GET('/api/v1/rules/{scope}/{subject_id}/{category}', {
+    const known = await api.GET('/api/v2/rules/{scope}/{subject_id}/{category}', {
       params: { path }
     });
     if (known.error && known.response.status !== 404) {
@@ -81,12 +81,12 @@
     const headers = etag ? { 'If-Match': etag } : {};
     const { error, response } = saysNothing(rule)
       ? said
-        ? await api.DELETE('/api/v1/rules/{scope}/{subject_id}/{category}', {
+        ? await api.DELETE('/api/v2/rules/{scope}/{subject_id}/{category}', {
             params: { path },
             headers
           })
         : { error: undefined, response: undefined }
-      : await api.PUT('/api/v1/rules/{scope}/{subject_id}/{category}', {
+      : await api.PUT('/api/v2/rules/{scope}/{subject_id}/{category}', {
           params: { path },
           headers,
           body: rule
@@ -106,7 +106,7 @@
   function offerUndo(made: string | null) {
     const [before, where, saved] = [said?.rule, { ...path }, onsaved];
     const headers = made ? { 'If-Match': made } : {};
-    const address = '/api/v1/rules/{scope}/{subject_id}/{category}';
+    const address = '/api/v2/rules/{scope}/{subject_id}/{category}';
     undo.offer(
       'The rule is changed.',
       () =>
@@ -117,7 +117,7 @@
     );
   }
   async function madeMeanwhile(): Promise<Changed<Schema['ScopedRule']> | null> {
-    const { data } = await api.GET('/api/v1/rules/{scope}/{subject_id}/{category}', {
+    const { data } = await api.GET('/api/v2/rules/{scope}/{subject_id}/{category}', {
       params: { path }
     });
     return data ? { who: data.changed_by, at: data.changed_at, current: data } : null;

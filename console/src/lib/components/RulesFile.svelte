@@ -17,7 +17,7 @@
   let done = $state('');
 
   async function ask(dry_run: boolean) {
-    const { data, error } = await api.POST('/api/v1/rules/document', { body: { text, dry_run } });
+    const { data, error } = await api.POST('/api/v2/rules/document', { body: { text, dry_run } });
     problem = error ? inWords(error) : '';
     found = data && dry_run ? data.differences : null;
     done = data && !dry_run ? `${count(data.differences.length, 'change')} made.` : '';
@@ -32,7 +32,7 @@
 </script>
 
 <p class="mt-2 flex flex-wrap items-center gap-4">
-  <a class="act" href="/api/v1/rules/document" download="phylax-rules.toml">
+  <a class="act" href="/api/v2/rules/document" download="phylax-rules.toml">
     <Download aria-hidden="true" />Save as TOML
   </a>
   {#if isOwner}

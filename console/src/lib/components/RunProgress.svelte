@@ -16,14 +16,14 @@
     updates: 'what updates are missing',
     programs: 'programs',
     drivers: 'drivers',
-    'lie-of-files': 'how files lie on disks',
+    fragmentation: 'fragmentation',
     'system-files': 'files of the system',
     condition: 'its condition',
     hardware: 'what is built in',
     'repair-file-system': 'a repair at the next start',
     'arrange-disks': 'disks',
     'install-updates': 'updates',
-    'try-removal': 'what would go with a program',
+    'try-removal': 'what would be removed with a program',
     'remove-program': 'a program that goes',
     'clear-name-cache': 'the name cache',
     restart: 'a restart'
@@ -33,24 +33,25 @@
 
   const step = $derived(
     {
-      look: 'Looking at',
+      look: 'Surveying',
       clean: 'Cleaning',
-      'second look': 'Looking again at',
+      'second look': 'Surveying again',
       'further pass': 'Cleaning once more',
       'put back': 'Putting back',
-      'let go': 'Letting go',
+      'let go': 'Deleting',
       check: 'Checking',
       act: 'Working on',
       wait: 'Waiting for'
     }[run.progress?.step ?? 'look']
   );
-  const of = $derived(run.progress?.of_items ?? null);
+  const of = $derived(run.progress?.total_items ?? null);
   const value = $derived(
     of && run.progress ? Math.min(100, (100 * run.progress.items) / of) : null
   );
   const words = $derived.by(() => {
-    if (run.at_hand) return 'Next is a step by hand.';
-    if (run.state === 'waiting' || !run.at_work) return `Waits for ${run.machine_tag} to call.`;
+    if (run.awaits_person) return 'Next is a step by hand.';
+    if (run.state === 'waiting' || !run.at_work)
+      return `${run.machine_tag} is offline; this starts when it comes online.`;
     if (!run.progress) return 'The machine has started it.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
     const isLong = ['check', 'act', 'wait'].includes(run.progress.step);
@@ -70,7 +71,7 @@
 
   async function callOff() {
     asked = true;
-    const { error } = await api.POST('/api/v1/runs/{run_id}/call-off', {
+    const { error } = await api.POST('/api/v2/runs/{run_id}/call-off', {
       params: { path: { run_id: run.id } }
     });
     if (error) {
@@ -90,7 +91,7 @@
     <p role="status" aria-live="polite" class={brief ? 'text-sm' : ''}>{words}</p>
     {#if !brief && may.work}
       <button class="act" onclick={callOff} disabled={asked}>
-        <CircleStop aria-hidden="true" />{asked ? 'Stopping…' : 'Call off'}
+        <CircleStop aria-hidden="true" />{asked ? 'Stopping…' : 'Cancel run'}
       </button>
     {/if}
   </div>

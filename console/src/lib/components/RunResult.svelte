@@ -59,7 +59,7 @@
     </p>
   {:else if run.work === 'let go' && run.removed}
     <p>
-      Let go <strong>{count(run.removed.count, 'item')}</strong>, {size(run.removed.size)}; the
+      Deleted <strong>{count(run.removed.count, 'item')}</strong>, {size(run.removed.size)}; the
       volume shows {size(run.freed)} more free.
     </p>
   {/if}

@@ -5,8 +5,8 @@
   import { untrack } from 'svelte';
   import EditActions from './EditActions.svelte';
 
-  type Spans = Schema['Keeping'] & { version: number };
-  let { spans, onclose }: { spans: Schema['Keeping']; onclose: () => void } = $props();
+  type Spans = Schema['DataRetention'] & { version: number };
+  let { spans, onclose }: { spans: Schema['DataRetention']; onclose: () => void } = $props();
   const fieldsOf = (of: Spans) => ({
     file_names_months: (of.file_names_months ?? 24) as number | null,
     notices_months: (of.notices_months ?? 24) as number | null,
@@ -20,7 +20,7 @@
         fieldsOf,
         put: (over, touched, headers) => {
           const to = { ...fieldsOf(over), ...touched };
-          return api.PUT('/api/v1/keeping', {
+          return api.PUT('/api/v2/keeping', {
             headers,
             body: {
               file_names_months: to.file_names_months ?? 24,
@@ -40,7 +40,7 @@
 
   async function refreshed() {
     onclose();
-    await refresh('/api/v1/keeping');
+    await refresh('/api/v2/keeping');
   }
   async function save(event: SubmitEvent) {
     event.preventDefault();

@@ -13,17 +13,17 @@
   let problem = $state('');
 
   async function give() {
-    const { error } = await api.POST('/api/v1/machines/{machine}/standing-consents', {
+    const { error } = await api.POST('/api/v2/machines/{machine}/standing-consents', {
       params: { path: { machine: machine.tag } },
       headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { category: line.category, via: 'console', word: word.trim() }
+      body: { category: line.category, via: 'console', comment: word.trim() }
     });
     problem = error ? inWords(error) : '';
     onchanged();
   }
   async function takeBack() {
     if (!given) return;
-    const { error } = await api.DELETE('/api/v1/standing-consents/{number}', {
+    const { error } = await api.DELETE('/api/v2/standing-consents/{number}', {
       params: { path: { number: given.id } }
     });
     problem = error ? inWords(error) : '';
@@ -34,8 +34,8 @@
 <div class="mt-4 border-t border-[var(--line)] pt-3">
   {#if given}
     <p>
-      Standing consent by {given.given_by}, <When at={given.given_at} />{given.word
-        ? ` (${given.word})`
+      Standing consent by {given.given_by}, <When at={given.given_at} />{given.comment
+        ? ` (${given.comment})`
         : ''}: what the rule proposes goes each time.
       <button class="plain" onclick={takeBack}>Take it back</button>
     </p>

@@ -21,11 +21,11 @@
   const byAgent = (step: Step) =>
     !['restart', 'by hand'].includes(step.kind) ||
     (step.kind === 'restart' &&
-      (step.state === 'under way' || (step.number === next?.number && open && !run.at_hand)));
+      (step.state === 'under way' || (step.number === next?.number && open && !run.awaits_person)));
   const NAMES: Record<string, string> = {
     survey: 'Survey it',
     clean: 'Clean',
-    'second look': 'Look again',
+    'second look': 'Survey again',
     check: 'Check',
     'quick scan': 'Scan quickly for malware',
     'full scan': 'Scan all for malware',
@@ -41,9 +41,9 @@
   let problem = $state('');
 
   async function tick(step: Step, state: 'done' | 'left out' | 'to do') {
-    const { data, error } = await api.POST('/api/v1/runs/{run_id}/steps/{number}', {
+    const { data, error } = await api.POST('/api/v2/runs/{run_id}/steps/{number}', {
       params: { path: { run_id: run.id, number: step.number } },
-      body: { state, word: words[step.number] ?? '' }
+      body: { state, comment: words[step.number] ?? '' }
     });
     problem = error ? inWords(error) : '';
     if (data) {
@@ -74,9 +74,11 @@
               >{step.categories.map(nameOf).join(', ')}</span
             >{/if}
         </p>
-        {#if step.takes && !over}<p class="muted text-sm">takes about {stretch(step.takes)}</p>{/if}
+        {#if step.expected_seconds && !over}<p class="muted text-sm">
+            takes about {stretch(step.expected_seconds)}
+          </p>{/if}
         {#if step.text && !over}<p class="muted text-sm">{step.text}</p>{/if}
-        {#if step.word}<p class="text-sm">“{step.word}”</p>{/if}
+        {#if step.comment}<p class="text-sm">“{step.comment}”</p>{/if}
         {#if step.at}
           <p class="muted text-sm">{step.state} by {step.by}, <When at={step.at} /></p>
         {:else if step.state === 'under way'}

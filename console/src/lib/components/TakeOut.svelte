@@ -1,8 +1,8 @@
 <script lang="ts">
   /** Everything the shop has, for other programs; the owner's. */
   const ARCHIVES = [
-    { href: '/api/v1/shop/archive', name: 'The whole shop' },
-    { href: '/api/v1/records/archive', name: 'The record with its chain' }
+    { href: '/api/v2/shop/archive', name: 'The whole shop' },
+    { href: '/api/v2/records/archive', name: 'The record with its chain' }
   ];
 </script>
 

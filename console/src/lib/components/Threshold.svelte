@@ -17,9 +17,9 @@
   let { machine, isOwner, onchanged }: Props = $props();
   const clientId = $derived(machine.client_id);
   const clientAsked = createQuery(() =>
-    ask('/api/v1/clients/{client_id}', { params: { path: { client_id: clientId } } })
+    ask('/api/v2/clients/{client_id}', { params: { path: { client_id: clientId } } })
   );
-  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const shopAsked = createQuery(() => ask('/api/v2/shop'));
   const client = $derived(clientAsked.data ?? null);
   const shop = $derived(shopAsked.data ?? null);
   let whom = $state<'machine' | 'client' | 'shop'>('machine');
@@ -47,21 +47,21 @@
     const headers = { 'If-Match': `"${over.version}"` };
     if (kind === 'shop') {
       const { name, zone, security_days } = over as Schema['Shop'];
-      return api.PUT('/api/v1/shop', {
+      return api.PUT('/api/v2/shop', {
         headers,
         body: { name, zone, security_days, threshold_percent: wanted ?? 90 }
       });
     }
     if (kind === 'client') {
       const current = over as Schema['Client'];
-      return api.PUT('/api/v1/clients/{client_id}', {
+      return api.PUT('/api/v2/clients/{client_id}', {
         params: { path: { client_id: current.id } },
         headers,
         body: { ...clientEdit(current), threshold_percent: wanted }
       });
     }
     const current = over as Machine;
-    return api.PUT('/api/v1/machines/{machine}', {
+    return api.PUT('/api/v2/machines/{machine}', {
       params: { path: { machine: String(current.id) } },
       headers,
       body: { ...machineEdit(current), threshold_percent: wanted }
@@ -86,7 +86,7 @@
       }
     }, 'Set.');
     if (isDone) percent = null;
-    await refresh('/api/v1/clients/{client_id}', '/api/v1/shop');
+    await refresh('/api/v2/clients/{client_id}', '/api/v2/shop');
     onchanged();
   }
   const limitInWords = (limit: number | null | undefined) => ({

@@ -62,11 +62,11 @@
             {#each entry.attached as attached (attached.id)}
               <a
                 class="anchor"
-                href="/api/v1/attachments/{attached.id}"
+                href="/api/v2/attachments/{attached.id}"
                 target="_blank"
                 rel="noreferrer"
                 >{#if attached.kind === 'pdf'}{attached.name}{:else}<img
-                    src="/api/v1/attachments/{attached.id}"
+                    src="/api/v2/attachments/{attached.id}"
                     alt={attached.name}
                     class="h-16 w-auto"
                     loading="lazy"

@@ -18,31 +18,31 @@
   const draft = untrack(() => new Draft(`view:${page}`, { name: '' }));
   let problem = $state('');
   const asked = createQuery(() => ({
-    ...ask('/api/v1/views', { params: { query: { page } } }),
+    ...ask('/api/v2/views', { params: { query: { page } } }),
     enabled: open
   }));
 
   async function keep(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.POST('/api/v1/views', {
+    const { error } = await api.POST('/api/v2/views', {
       body: { page, name: draft.fields.name.trim(), query }
     });
     problem = error ? inWords(error) : '';
     if (!error) draft.reset();
-    await refresh('/api/v1/views');
+    await refresh('/api/v2/views');
   }
   async function drop(view: Schema['View']) {
-    const { error } = await api.DELETE('/api/v1/views/{view_id}', {
+    const { error } = await api.DELETE('/api/v2/views/{view_id}', {
       params: { path: { view_id: view.id } }
     });
     problem = error ? inWords(error) : '';
-    await refresh('/api/v1/views');
+    await refresh('/api/v2/views');
     if (error) return;
     const body = { page, name: view.name, query: view.query };
     undo.offer(
       `The view ${view.name} is deleted.`,
-      () => api.POST('/api/v1/views', { body }),
-      () => refresh('/api/v1/views')
+      () => api.POST('/api/v2/views', { body }),
+      () => refresh('/api/v2/views')
     );
   }
 </script>

@@ -17,8 +17,8 @@
   const part = (bytes: number) => `${(100 * bytes) / Math.max(1, volume.capacity)}%`;
   const words = $derived(
     `${volume.mount} ${share(used, volume.capacity)} used, ${size(volume.free)} free` +
-      (goes ? `, ${size(goes)} would go` : '') +
-      (asks ? `, ${size(asks)} needs a yes` : '')
+      (goes ? `, ${size(goes)} would be removed` : '') +
+      (asks ? `, ${size(asks)} needs approval` : '')
   );
 </script>
 

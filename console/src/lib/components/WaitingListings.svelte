@@ -9,7 +9,7 @@
 
   let { mayChange = true }: { mayChange?: boolean } = $props();
   type Waiting = Schema['WaitingListing'];
-  const asked = createQuery(() => ask('/api/v1/waiting-listings'));
+  const asked = createQuery(() => ask('/api/v2/waiting-listings'));
   const waiting = $derived<Waiting[] | null>(asked.data ?? null);
   let word = $state('');
   let problem = $state('');
@@ -20,12 +20,12 @@
   const sum = $derived(picked.reduce((all, one) => all + one.size, 0));
 
   async function agree() {
-    const { data, error } = await api.POST('/api/v1/waiting-listings/agree', {
+    const { data, error } = await api.POST('/api/v2/waiting-listings/agree', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
       body: {
         listings: picked.map((one) => ({ survey_id: one.survey_id, category: one.category })),
         via: 'console',
-        word
+        comment: word
       }
     });
     problem = error ? inWords(error) : '';
@@ -34,7 +34,7 @@
       chosen.clear();
       word = '';
     }
-    await refresh('/api/v1/waiting-listings');
+    await refresh('/api/v2/waiting-listings');
   }
 </script>
 
@@ -42,7 +42,7 @@
 {#if !waiting}<Failed query={asked} />{/if}
 {#if told}<p class="mt-4" role="status">{told}</p>{/if}
 {#if waiting && !waiting.length}
-  <p class="mt-6">Nothing waits for a yes.</p>
+  <p class="mt-6">Nothing needs approval.</p>
 {:else if waiting}
   <ul class="ruled mt-4" data-testid="waiting-listings">
     {#each waiting as one (key(one))}
@@ -58,8 +58,9 @@
           <span class="font-semibold">{one.machine_tag}</span>
           <span>{one.name}: {count(one.items, 'item')}, {size(one.size)}</span>
         </label>
-        <span class="muted text-sm">{one.client_name}, looked at <When at={one.looked_at} /></span>
-        <a class="anchor ml-auto text-sm" href="/machines/{one.machine_tag}#goes-and-stays"
+        <span class="muted text-sm">{one.client_name}, looked at <When at={one.surveyed_at} /></span
+        >
+        <a class="anchor ml-auto text-sm" href="/machines/{one.machine_tag}#cleanup"
           >Read the listing</a
         >
       </li>

@@ -21,7 +21,7 @@
   $effect(() => {
     const question = asked;
     const timer = setTimeout(async () => {
-      const { data, error } = await api.POST('/api/v1/rules/what-if', {
+      const { data, error } = await api.POST('/api/v2/rules/what-if', {
         body: JSON.parse(question) as Schema['WhatIfQuestion']
       });
       if (question !== asked) return;
@@ -32,10 +32,10 @@
   });
 
   const most = $derived(
-    (found?.most ?? []).filter((m) => m.would_go.count || m.goes_now.count).slice(0, 8)
+    (found?.most ?? []).filter((m) => m.removable_then.count || m.removable_now.count).slice(0, 8)
   );
   const widest = $derived(
-    Math.max(1, ...most.map((m) => Math.max(m.would_go.size, m.goes_now.size)))
+    Math.max(1, ...most.map((m) => Math.max(m.removable_then.size, m.removable_now.size)))
   );
 </script>
 
@@ -44,15 +44,16 @@
     <p class="lossy">{problem}</p>
   {:else if found}
     <p>
-      By this rule <strong>{found.exact ? '' : 'about '}{size(found.would_go.size)} would go</strong
+      By this rule <strong
+        >{found.exact ? '' : 'about '}{size(found.removable_then.size)} would be removed</strong
       >
-      ({count(found.would_go.count, 'item')}) on {count(found.machines, 'machine')}; by the rules in
-      force it is {size(found.goes_now.size)}.
+      ({count(found.removable_then.count, 'item')}) on {count(found.machines, 'machine')}; by the
+      rules in force it is {size(found.removable_now.size)}.
     </p>
-    {#if found.stale || found.never_looked}
+    {#if found.stale || found.never_surveyed}
       <p class="lookhere text-sm">
         {#if found.stale}{count(found.stale, 'machine')} looked at too long ago to count on.{/if}
-        {#if found.never_looked}{count(found.never_looked, 'machine')} never looked at.{/if}
+        {#if found.never_surveyed}{count(found.never_surveyed, 'machine')} never looked at.{/if}
       </p>
     {/if}
     {#if most.length}
@@ -81,21 +82,25 @@
                   <rect
                     y="1"
                     height="4"
-                    width={(100 * machine.goes_now.size) / widest}
+                    width={(100 * machine.removable_now.size) / widest}
                     fill="var(--part-used)"
                   />
                   <rect
                     y="7"
                     height="4"
-                    width={(100 * machine.would_go.size) / widest}
+                    width={(100 * machine.removable_then.size) / widest}
                     fill="var(--part-goes)"
                   />
                 </svg>
               </td>
-              <td class="right whitespace-nowrap pl-3 text-right">{size(machine.goes_now.size)}</td>
-              <td class="right whitespace-nowrap pl-3 text-right">{size(machine.would_go.size)}</td>
+              <td class="right whitespace-nowrap pl-3 text-right"
+                >{size(machine.removable_now.size)}</td
+              >
+              <td class="right whitespace-nowrap pl-3 text-right"
+                >{size(machine.removable_then.size)}</td
+              >
               <td class="whitespace-nowrap pl-3" class:lookhere={machine.stale}>
-                <When at={machine.looked_at} />{machine.stale ? ', too old' : ''}
+                <When at={machine.surveyed_at} />{machine.stale ? ', too old' : ''}
               </td>
             </tr>
           {/each}
@@ -103,6 +108,6 @@
       </table>
     {/if}
   {:else}
-    <p class="muted">Working out what would go…</p>
+    <p class="muted">Working out what would be removed…</p>
   {/if}
 </div>

@@ -28,7 +28,7 @@
         fieldsOf,
         put: (over, touched, headers) => {
           const to = { ...fieldsOf(over), ...touched };
-          return api.PUT('/api/v1/people/{person_id}/notices', {
+          return api.PUT('/api/v2/people/{person_id}/notices', {
             ...mine,
             headers,
             body: {
@@ -44,7 +44,7 @@
   );
   const f = form.fields;
   const sending = new Doing();
-  const refreshed = () => refresh('/api/v1/people/{person_id}/notices');
+  const refreshed = () => refresh('/api/v2/people/{person_id}/notices');
 
   async function save(event: SubmitEvent) {
     event.preventDefault();
@@ -52,7 +52,7 @@
     await refreshed();
   }
   async function trial() {
-    const call = () => api.POST('/api/v1/people/{person_id}/notices/trial', mine);
+    const call = () => api.POST('/api/v2/people/{person_id}/notices/trial', mine);
     await sending.try(call, 'A test mail is on its way.');
     onsent();
   }

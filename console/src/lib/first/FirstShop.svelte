@@ -8,10 +8,10 @@
   let { ondrawn }: { ondrawn: () => void } = $props();
 
   const few = { params: { query: { limit: 20 } } };
-  const clients = createQuery(() => ask('/api/v1/clients', few));
-  const machines = createQuery(() => ask('/api/v1/machines', few));
-  const runs = createQuery(() => ask('/api/v1/runs', few));
-  const rounds = createQuery(() => ask('/api/v1/rounds', few));
+  const clients = createQuery(() => ask('/api/v2/clients', few));
+  const machines = createQuery(() => ask('/api/v2/machines', few));
+  const runs = createQuery(() => ask('/api/v2/runs', few));
+  const rounds = createQuery(() => ask('/api/v2/rounds', few));
   const known = $derived(
     clients.data && machines.data && runs.data && rounds.data
       ? shopSteps(clients.data.length, machines.data as Machine[], runs.data, rounds.data.length)

@@ -10,14 +10,14 @@
 
   const me = useMe();
   const runsOf = (machine: string) =>
-    ask('/api/v1/runs', { params: { query: { machine, limit: 50 } } });
+    ask('/api/v2/runs', { params: { query: { machine, limit: 50 } } });
   const laptop = createQuery(() => runsOf('oakes-laptop'));
   const server = createQuery(() => runsOf('choir-server'));
   const kiosk = createQuery(() =>
-    ask('/api/v1/machines/{machine}', { params: { path: { machine: 'museum-kiosk' } } })
+    ask('/api/v2/machines/{machine}', { params: { path: { machine: 'museum-kiosk' } } })
   );
-  const rounds = createQuery(() => ask('/api/v1/rounds', { params: { query: { limit: 500 } } }));
-  const reports = createQuery(() => ask('/api/v1/reports', { params: { query: { limit: 50 } } }));
+  const rounds = createQuery(() => ask('/api/v2/rounds', { params: { query: { limit: 500 } } }));
+  const reports = createQuery(() => ask('/api/v2/reports', { params: { query: { limit: 50 } } }));
   let readTrend = $state(localStorage.getItem(READ) === 'yes');
   const steps = $derived(
     laptop.data && server.data && rounds.data && reports.data && me.data

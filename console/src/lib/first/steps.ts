@@ -25,7 +25,7 @@ export function shopSteps(
   return [
     {
       name: 'Write down the first client',
-      how: 'A name is enough; or take in a list that you kept elsewhere.',
+      how: 'A name is enough; or import a list.',
       href: '/clients',
       done: clients > 0
     },
@@ -43,7 +43,7 @@ export function shopSteps(
     },
     {
       name: 'Survey it',
-      how: 'A survey changes nothing. It says what would go, what stays, and why.',
+      how: 'A survey changes nothing. It says what would be removed, what stays, and why.',
       href: page(enrolled),
       done: surveyed
     },
@@ -78,7 +78,7 @@ export function tourSteps(seen: Seen): FirstStep[] {
   return [
     {
       name: 'Clean oakes-laptop',
-      how: 'Under Goes and stays: choose, press Clean…, read the sentence, and watch it go.',
+      how: 'Under What would be removed: choose, press Clean…, read the sentence, and watch it go.',
       href: '/machines/oakes-laptop#ledger',
       done: did(seen.laptop, ['clean'])
     },

@@ -8,7 +8,7 @@ export const FIELDS: { field: ListField; name: string }[] = [
   { field: 'contact', name: 'contact' },
   { field: 'mail', name: 'mail' },
   { field: 'phone', name: 'phone' },
-  { field: 'reach_by', name: 'best reached by' },
+  { field: 'contact_by', name: 'best reached by' },
   { field: 'hours', name: 'when' },
   { field: 'agreements', name: 'agreements' },
   { field: 'client_note', name: 'note on the client' },
@@ -24,19 +24,19 @@ export const FIELDS: { field: ListField; name: string }[] = [
   { field: 'processor', name: 'processor' },
   { field: 'used_for', name: 'used for' },
   { field: 'used_by', name: 'used by' },
-  { field: 'stands_at', name: 'stands at' },
+  { field: 'location', name: 'location' },
   { field: 'note', name: 'note on the machine' }
 ];
 export const nameOf = (field: ListField): string =>
   FIELDS.find((each) => each.field === field)?.name ?? field;
 
-/** What becomes of a line, the most important first. */
-export const FATES: { fate: Schema['LineFate']; says: string }[] = [
-  { fate: 'refused', says: 'refused' },
-  { fate: 'differs', says: 'differs from the shop, which stays' },
-  { fate: 'double', says: 'said before in the list' },
-  { fate: 'changed', says: 'changed' },
-  { fate: 'completed', says: 'completed' },
-  { fate: 'added', says: 'added' },
-  { fate: 'same', says: 'known already' }
+/** What happens to a line, the most important first. */
+export const LINE_STATUSES: { status: Schema['LineStatus']; name: string }[] = [
+  { status: 'refused', name: 'refused' },
+  { status: 'differs', name: 'differs from our records, which are kept' },
+  { status: 'double', name: 'listed twice' },
+  { status: 'changed', name: 'changed' },
+  { status: 'completed', name: 'completed' },
+  { status: 'added', name: 'added' },
+  { status: 'same', name: 'already known' }
 ];

@@ -28,7 +28,7 @@
   async function save() {
     const query = ids.map((id) => `machine_id=${id}`).join('&');
     problem = '';
-    await downloadCsv(`/api/v1/machines?${query}`, 'machines.csv').catch((error: Error) => {
+    await downloadCsv(`/api/v2/machines?${query}`, 'machines.csv').catch((error: Error) => {
       problem = error.message;
     });
   }

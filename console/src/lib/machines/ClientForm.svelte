@@ -4,7 +4,7 @@
   import { refresh } from '$lib/api/queries';
   import EditActions from '$lib/components/EditActions.svelte';
   import { untrack } from 'svelte';
-  import { clientEdit, REACH_BY } from './edit';
+  import { clientEdit, CONTACT_BY } from './edit';
 
   let { client }: { client: Client } = $props();
   const form = untrack(
@@ -17,13 +17,13 @@
           contact: of.contact ?? '',
           mail: of.mail ?? '',
           phone: of.phone ?? '',
-          reach_by: of.reach_by ?? '',
+          contact_by: of.contact_by ?? '',
           hours: of.hours ?? '',
           agreements: of.agreements ?? '',
           note: of.note ?? ''
         }),
         put: (over, touched, headers) =>
-          api.PUT('/api/v1/clients/{client_id}', {
+          api.PUT('/api/v2/clients/{client_id}', {
             params: { path: { client_id: over.id } },
             headers,
             body: { ...clientEdit(over), ...touched }
@@ -32,7 +32,7 @@
   );
   const f = form.fields;
   const refreshed = () =>
-    refresh('/api/v1/clients/{client_id}', '/api/v1/clients', '/api/v1/machines');
+    refresh('/api/v2/clients/{client_id}', '/api/v2/clients', '/api/v2/machines');
 
   async function save(event: SubmitEvent) {
     event.preventDefault();
@@ -56,8 +56,8 @@
   </label>
   <label class="field">
     <span>Best reached by</span>
-    <select class="box" bind:value={f.reach_by}>
-      {#each REACH_BY as way (way)}<option value={way}>{way || 'not said'}</option>{/each}
+    <select class="box" bind:value={f.contact_by}>
+      {#each CONTACT_BY as way (way)}<option value={way}>{way || 'not said'}</option>{/each}
     </select>
   </label>
   <label class="field">

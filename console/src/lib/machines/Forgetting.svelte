@@ -19,16 +19,16 @@
   const doing = new Doing();
   const path = $derived({ params: { path: { client_id: client.id } } });
   const asked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}/forgetting', path),
+    ...ask('/api/v2/clients/{client_id}/forgetting', path),
     refetchInterval: (query: { state: { data?: { already?: { state: string } | null } } }) =>
       ['waiting', 'under way'].includes(query.state.data?.already?.state ?? '') ? 1000 : false
   }));
   const now = $derived(asked.data?.already ?? null);
   const load = () =>
     refresh(
-      '/api/v1/clients/{client_id}/forgetting',
-      '/api/v1/clients/{client_id}',
-      '/api/v1/clients'
+      '/api/v2/clients/{client_id}/forgetting',
+      '/api/v2/clients/{client_id}',
+      '/api/v2/clients'
     );
 
   async function forget(event: SubmitEvent) {
@@ -42,13 +42,13 @@
       words: others.filter(Boolean)
     };
     const isDone = await doing.try<unknown>(() =>
-      api.POST('/api/v1/clients/{client_id}/forgetting', { ...path, headers, body })
+      api.POST('/api/v2/clients/{client_id}/forgetting', { ...path, headers, body })
     );
     if (isDone) open = false;
     await load();
   }
   async function callOff() {
-    await doing.try<unknown>(() => api.DELETE('/api/v1/clients/{client_id}/forgetting', path));
+    await doing.try<unknown>(() => api.DELETE('/api/v2/clients/{client_id}/forgetting', path));
     await load();
   }
 </script>

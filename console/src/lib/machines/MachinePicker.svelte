@@ -22,7 +22,7 @@
   let words = $state('');
   const begins = untrack(() => first.slice(0, 200));
   const numbersAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/numbers', {
+    ...ask('/api/v2/machines/numbers', {
       params: { query: questionOf({ words: words.trim() }, orderOf('tag', null)) }
     }),
     placeholderData: keepPreviousData
@@ -37,7 +37,7 @@
         )
   );
   const rowsAsked = createQuery(() => ({
-    ...ask('/api/v1/machines', { params: { query: { machine_id: shown } } }),
+    ...ask('/api/v2/machines', { params: { query: { machine_id: shown } } }),
     placeholderData: keepPreviousData,
     enabled: shown.length > 0
   }));

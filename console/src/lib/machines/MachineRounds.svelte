@@ -6,7 +6,7 @@
 
   let { tag }: { tag: string } = $props();
   const roundsAsked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/rounds', { params: { path: { machine: tag } } })
+    ask('/api/v2/machines/{machine}/rounds', { params: { path: { machine: tag } } })
   );
 </script>
 

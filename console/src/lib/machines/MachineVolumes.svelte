@@ -48,14 +48,21 @@
           <strong>{size(volume.free)} free</strong>
         </span>
       </p>
-      <VolumeBar {volume} {threshold} tall goes={parts?.goes ?? 0} asks={parts?.needs_yes ?? 0} />
+      <VolumeBar
+        {volume}
+        {threshold}
+        tall
+        goes={parts?.removable ?? 0}
+        asks={parts?.needs_approval ?? 0}
+      />
     </div>
   {/each}
   <p class="muted flex flex-wrap gap-x-5 text-sm">
     <span><i class="key" style:background="var(--part-used)"></i>in use</span>
-    <span><i class="key" style:background="var(--part-goes)"></i>would go</span>
+    <span><i class="key" style:background="var(--part-goes)"></i>would be removed</span>
     <span
-      ><i class="key" style:background="var(--part-asks)"></i><Term of="consent">needs a yes</Term
+      ><i class="key" style:background="var(--part-asks)"></i><Term of="consent"
+        >needs approval</Term
       ></span
     >
     <span><i class="key" style:background="var(--part-free)"></i>free</span>

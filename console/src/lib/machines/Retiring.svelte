@@ -19,11 +19,11 @@
   const ofMachine = $derived({ params: { path: { machine: String(machine?.id ?? 0) } } });
   const ofClient = $derived({ params: { path: { client_id: client?.id ?? 0 } } });
   const machineAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/{machine}/retirement', ofMachine),
+    ...ask('/api/v2/machines/{machine}/retirement', ofMachine),
     enabled: open && machine !== undefined
   }));
   const clientAsked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}/retirement', ofClient),
+    ...ask('/api/v2/clients/{client_id}/retirement', ofClient),
     enabled: open && client !== undefined
   }));
   const meaningAsked = $derived(machine ? machineAsked : clientAsked);
@@ -36,24 +36,24 @@
     const isDone = await doing.try<unknown>(() => {
       if (machine) {
         return back
-          ? api.POST('/api/v1/machines/{machine}/return', { ...ofMachine, headers })
-          : api.POST('/api/v1/machines/{machine}/retire', { ...ofMachine, headers, body: { why } });
+          ? api.POST('/api/v2/machines/{machine}/return', { ...ofMachine, headers })
+          : api.POST('/api/v2/machines/{machine}/retire', { ...ofMachine, headers, body: { why } });
       }
       return back
-        ? api.POST('/api/v1/clients/{client_id}/return', { ...ofClient, headers })
-        : api.POST('/api/v1/clients/{client_id}/retire', { ...ofClient, headers, body: { why } });
+        ? api.POST('/api/v2/clients/{client_id}/return', { ...ofClient, headers })
+        : api.POST('/api/v2/clients/{client_id}/retire', { ...ofClient, headers, body: { why } });
     });
     if (isDone) {
       open = false;
       why = '';
     }
     await refresh(
-      '/api/v1/machines/{machine}',
-      '/api/v1/machines/{machine}/retirement',
-      '/api/v1/machines/{machine}/rounds',
-      '/api/v1/machines/numbers',
-      '/api/v1/clients/{client_id}',
-      '/api/v1/clients/{client_id}/retirement'
+      '/api/v2/machines/{machine}',
+      '/api/v2/machines/{machine}/retirement',
+      '/api/v2/machines/{machine}/rounds',
+      '/api/v2/machines/numbers',
+      '/api/v2/clients/{client_id}',
+      '/api/v2/clients/{client_id}/retirement'
     );
   }
 </script>

@@ -15,7 +15,7 @@
   let saving = $state(0);
   let done = $state('');
   let problem = $state('');
-  const asked = createQuery(() => ({ ...ask('/api/v1/rules'), enabled: open }));
+  const asked = createQuery(() => ({ ...ask('/api/v2/rules'), enabled: open }));
   const shopRule = $derived((asked.data ?? []).find((rule) => rule.category === category));
   const rule = $derived(ruleOf(draft));
 
@@ -26,7 +26,7 @@
     problem = '';
     for (const id of machineIds) {
       saving = set + own + 1;
-      const { error, response } = await api.PUT('/api/v1/rules/{scope}/{subject_id}/{category}', {
+      const { error, response } = await api.PUT('/api/v2/rules/{scope}/{subject_id}/{category}', {
         params: { path: { scope: 'machine', subject_id: id, category } },
         body: rule
       });

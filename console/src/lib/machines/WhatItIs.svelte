@@ -23,12 +23,12 @@
   const WORDS = [
     { name: 'used_for', label: 'What it is used for' },
     { name: 'used_by', label: 'Who uses it' },
-    { name: 'stands_at', label: 'Where it stands' },
+    { name: 'location', label: 'Where it stands' },
     { name: 'note', label: 'Notes' }
   ] as const;
 
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/facts', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/facts', { params: { path: { machine: machine.tag } } })
   );
   const factOf = (name: string) => asked.data?.find((fact) => fact.name === name);
   const shown = (name: string, value: string) => (name === 'memory' ? size(Number(value)) : value);
@@ -44,7 +44,7 @@
     year: of.year ? String(of.year) : '',
     used_for: of.used_for ?? '',
     used_by: of.used_by ?? '',
-    stands_at: of.stands_at ?? '',
+    location: of.location ?? '',
     note: of.note ?? ''
   });
   type Fields = ReturnType<typeof fieldsOf>;
@@ -64,7 +64,7 @@
         live: () => machine,
         fieldsOf,
         put: (over, touched, headers) =>
-          api.PUT('/api/v1/machines/{machine}', {
+          api.PUT('/api/v2/machines/{machine}', {
             params: { path: { machine: String(over.id) } },
             headers,
             body: { ...machineEdit(over), ...edit(touched) }
@@ -72,7 +72,7 @@
       })
   );
   const f = form.fields;
-  const refreshed = () => refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/facts');
+  const refreshed = () => refresh('/api/v2/machines/{machine}', '/api/v2/machines/{machine}/facts');
 
   async function save(event: SubmitEvent) {
     event.preventDefault();
@@ -89,15 +89,15 @@
       {#if name === 'memory'}
         <input class="box" type="number" min="0.25" max="8192" step="any" bind:value={f.memory} />
       {:else}<input class="box" bind:value={f[name]} maxlength="120" />{/if}
-      {#if fact?.differs && fact.read}
+      {#if fact?.differs && fact.detected}
         <small class="lookhere">
-          reads as {shown(name, fact.read.value)}, <When at={fact.read.at} />
+          reads as {shown(name, fact.detected.value)}, <When at={fact.detected.at} />
         </small>
-      {:else if fact?.read}
-        <small class="muted">{fact.read.source}, <When at={fact.read.at} /></small>
-      {:else if fact?.said}
+      {:else if fact?.detected}
+        <small class="muted">{fact.detected.source}, <When at={fact.detected.at} /></small>
+      {:else if fact?.stated}
         <small class="muted">
-          {fact.said.source || 'somebody'}, <When at={fact.said.at} />
+          {fact.stated.source || 'somebody'}, <When at={fact.stated.at} />
         </small>
       {/if}
     </label>

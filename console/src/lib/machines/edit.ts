@@ -4,7 +4,7 @@ import type { Client, Machine, Schema } from '$lib/api/client';
 /** All of a machine that people write down, as it is. */
 export function machineEdit(machine: Machine): Schema['MachineEdit'] {
   const { tag, client_id, system, make, model, serial, memory, processor } = machine;
-  const { system_version, year, used_for, used_by, stands_at, note, threshold_percent } = machine;
+  const { system_version, year, used_for, used_by, location, note, threshold_percent } = machine;
   return {
     tag,
     client_id,
@@ -18,7 +18,7 @@ export function machineEdit(machine: Machine): Schema['MachineEdit'] {
     year,
     used_for,
     used_by,
-    stands_at,
+    location,
     note,
     threshold_percent
   };
@@ -26,14 +26,14 @@ export function machineEdit(machine: Machine): Schema['MachineEdit'] {
 
 /** All of a client that people write down, as it is. */
 export function clientEdit(client: Client): Schema['ClientEdit'] {
-  const { name, contact, mail, phone, reach_by, hours, agreements, note } = client;
+  const { name, contact, mail, phone, contact_by, hours, agreements, note } = client;
   const { zone, at_once, threshold_percent } = client;
   return {
     name,
     contact,
     mail,
     phone,
-    reach_by,
+    contact_by,
     hours,
     agreements,
     note,
@@ -43,7 +43,7 @@ export function clientEdit(client: Client): Schema['ClientEdit'] {
   };
 }
 
-export const REACH_BY = ['', 'phone', 'mail', 'message', 'in person'] as const;
+export const CONTACT_BY = ['', 'phone', 'mail', 'message', 'in person'] as const;
 
 /** A client of whom the name alone is known. */
 export const clientNamed = (name: string): Schema['ClientEdit'] => ({
@@ -51,7 +51,7 @@ export const clientNamed = (name: string): Schema['ClientEdit'] => ({
   contact: '',
   mail: '',
   phone: '',
-  reach_by: '',
+  contact_by: '',
   hours: '',
   agreements: '',
   note: ''
@@ -63,5 +63,5 @@ export const UNSAID = {
   system_version: '',
   used_for: '',
   used_by: '',
-  stands_at: ''
+  location: ''
 };

@@ -3,7 +3,7 @@ import { askPages } from '$lib/api/queries';
 
 /** The newest entries of a machine's record, and older ones page by page. */
 export function askRecords(machine: string) {
-  return askPages('/api/v1/records', { params: { query: { machine, limit: 15 } } }, (last) => ({
+  return askPages('/api/v2/records', { params: { query: { machine, limit: 15 } } }, (last) => ({
     before: last.id
   }));
 }

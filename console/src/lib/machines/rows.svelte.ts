@@ -26,7 +26,7 @@ export function questionOf(choice: Choice, order: Order) {
 
 /** Some rows by their numbers; as JSON, though the address also answers with CSV. */
 function rowsOf(ids: number[]) {
-  const asked = ask('/api/v1/machines', { params: { query: { machine_id: ids } } });
+  const asked = ask('/api/v2/machines', { params: { query: { machine_id: ids } } });
   return {
     queryKey: asked.queryKey,
     queryFn: async (context: { signal: AbortSignal }) => (await asked.queryFn(context)) as Machine[]
@@ -41,7 +41,7 @@ export class MachineRows {
 
   constructor(choice: () => Choice, order: () => Order) {
     this.#numbersAsked = createQuery(() => ({
-      ...ask('/api/v1/machines/numbers', { params: { query: questionOf(choice(), order()) } }),
+      ...ask('/api/v2/machines/numbers', { params: { query: questionOf(choice(), order()) } }),
       placeholderData: keepPreviousData
     }));
     this.order = new Still(

@@ -57,9 +57,13 @@ export function add(tallies: Tally[]): Tally {
 export const partsOn = (line: LedgerLine, leftOut: ReadonlySet<string>) =>
   (line.parts ?? []).filter((part) => !leftOut.has(part.mount));
 
-/** What of a line goes on the others: by its rule, or what waits for a yes. */
+/** What of a line goes on the others: by its rule, or what needs approval. */
 export const lets = (line: LedgerLine, leftOut: ReadonlySet<string>) =>
-  add(partsOn(line, leftOut).map((part) => (line.caution === 'ask' ? part.needs_yes : part.goes)));
+  add(
+    partsOn(line, leftOut).map((part) =>
+      line.caution === 'ask' ? part.needs_approval : part.removable
+    )
+  );
 
 /** For each volume what goes of some lines, and of items that were ticked one by one. */
 export function byVolume(
@@ -73,7 +77,7 @@ export function byVolume(
       ...lines.flatMap((line) =>
         (line.parts ?? [])
           .filter((part) => part.mount === mount)
-          .map((part) => (line.caution === 'ask' ? part.needs_yes : part.goes))
+          .map((part) => (line.caution === 'ask' ? part.needs_approval : part.removable))
       ),
       ...ticked
         .filter((item) => item.mount === mount)

@@ -11,14 +11,14 @@
   async function add(event: SubmitEvent) {
     event.preventDefault();
     const fields = draft.fields;
-    const { data, error } = await api.POST('/api/v1/people', {
+    const { data, error } = await api.POST('/api/v2/people', {
       body: { name: fields.name, login: fields.login, role: fields.role as 'technician' }
     });
     problem = error ? inWords(error) : '';
     if (!data) return;
     draft.reset();
-    await refresh('/api/v1/people', '/api/v1/audit');
-    const made = await api.POST('/api/v1/people/{person_id}/link', {
+    await refresh('/api/v2/people', '/api/v2/audit');
+    const made = await api.POST('/api/v2/people/{person_id}/link', {
       params: { path: { person_id: data.id } }
     });
     problem = made.error ? inWords(made.error) : '';

@@ -8,20 +8,20 @@
   let problem = $state('');
 
   async function begin() {
-    const { data, error } = await api.POST('/api/v1/me/codes');
+    const { data, error } = await api.POST('/api/v2/me/codes');
     problem = error ? inWords(error) : '';
     begun = data ?? null;
   }
   async function give(event: SubmitEvent) {
     event.preventDefault();
     const { error } = me.needs_code
-      ? await api.POST('/api/v1/me/codes/removal', { body: { code } })
-      : await api.PUT('/api/v1/me/codes', { body: { code } });
+      ? await api.POST('/api/v2/me/codes/removal', { body: { code } })
+      : await api.PUT('/api/v2/me/codes', { body: { code } });
     problem = error ? inWords(error) : '';
     code = '';
     if (error) return;
     begun = null;
-    await refresh('/api/v1/me', '/api/v1/people');
+    await refresh('/api/v2/me', '/api/v2/people');
   }
 </script>
 

@@ -4,16 +4,16 @@
   import { ask, refresh } from '$lib/api/queries';
 
   let { problem = $bindable() }: { problem: string } = $props();
-  const asked = createQuery(() => ask('/api/v1/codes-rule'));
+  const asked = createQuery(() => ask('/api/v2/codes-rule'));
   const CHOICES = ['nobody', 'owners', 'everybody'] as const;
 
   async function set(box: HTMLSelectElement) {
-    const { error } = await api.PUT('/api/v1/codes-rule', {
+    const { error } = await api.PUT('/api/v2/codes-rule', {
       body: { codes_for: box.value as Schema['CodesFor'] }
     });
     problem = error ? inWords(error) : '';
     if (error) box.value = asked.data?.codes_for ?? 'nobody';
-    await refresh('/api/v1/codes-rule', '/api/v1/audit');
+    await refresh('/api/v2/codes-rule', '/api/v2/audit');
   }
 </script>
 

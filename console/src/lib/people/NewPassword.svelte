@@ -8,7 +8,7 @@
 
   async function change(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.POST('/api/v1/me/password', { body: { present, new: chosen } });
+    const { error } = await api.POST('/api/v2/me/password', { body: { present, new: chosen } });
     problem = error ? inWords(error) : '';
     if (!error) await goto('/sign-in');
   }

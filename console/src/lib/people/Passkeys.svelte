@@ -5,7 +5,7 @@
   import When from '$lib/components/When.svelte';
   import { inDeviceWords, make, whyNone } from './passkeys';
 
-  const asked = createQuery(() => ask('/api/v1/me/passkeys'));
+  const asked = createQuery(() => ask('/api/v2/me/passkeys'));
   const none = whyNone();
   let name = $state('');
   let problem = $state('');
@@ -20,7 +20,7 @@
     await load();
   }
   async function begin(): Promise<string> {
-    const { data, error } = await api.POST('/api/v1/me/passkeys/question');
+    const { data, error } = await api.POST('/api/v2/me/passkeys/question');
     if (!data) return inWords(error);
     let credential;
     try {
@@ -28,17 +28,17 @@
     } catch (thrown) {
       return inDeviceWords(thrown);
     }
-    const kept = await api.POST('/api/v1/me/passkeys', { body: { name, credential } });
+    const kept = await api.POST('/api/v2/me/passkeys', { body: { name, credential } });
     return kept.error ? inWords(kept.error) : '';
   }
   async function takeOff(id: number) {
-    const { error } = await api.DELETE('/api/v1/me/passkeys/{passkey_id}', {
+    const { error } = await api.DELETE('/api/v2/me/passkeys/{passkey_id}', {
       params: { path: { passkey_id: id } }
     });
     problem = error ? inWords(error) : '';
     await load();
   }
-  const load = () => refresh('/api/v1/me/passkeys', '/api/v1/me', '/api/v1/people');
+  const load = () => refresh('/api/v2/me/passkeys', '/api/v2/me', '/api/v2/people');
 </script>
 
 <h2 class="mt-8">Passkeys</h2>

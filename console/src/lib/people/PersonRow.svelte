@@ -18,33 +18,33 @@
   const params = $derived({ path: { person_id: person.id } });
   let leaving = $state(false);
   const meaning = createQuery(() => ({
-    ...ask('/api/v1/people/{person_id}/leaving', { params }),
+    ...ask('/api/v2/people/{person_id}/leaving', { params }),
     enabled: leaving
   }));
 
   async function ended(call: Promise<{ error?: unknown }>) {
     const { error } = await call;
     problem = error ? inWords(error) : '';
-    await refresh('/api/v1/people', '/api/v1/audit', '/api/v1/tokens');
+    await refresh('/api/v2/people', '/api/v2/audit', '/api/v2/tokens');
     return !error;
   }
   const setRole = (role: Schema['Role']) =>
-    ended(api.PUT('/api/v1/people/{person_id}/role', { params, body: { role } }));
+    ended(api.PUT('/api/v2/people/{person_id}/role', { params, body: { role } }));
   const setActive = (active: boolean) =>
-    ended(api.PUT('/api/v1/people/{person_id}/activity', { params, body: { active } }));
-  const signOut = () => ended(api.DELETE('/api/v1/people/{person_id}/sign-ins', { params }));
-  const takeCodesOff = () => ended(api.DELETE('/api/v1/people/{person_id}/codes', { params }));
+    ended(api.PUT('/api/v2/people/{person_id}/activity', { params, body: { active } }));
+  const signOut = () => ended(api.DELETE('/api/v2/people/{person_id}/sign-ins', { params }));
+  const takeCodesOff = () => ended(api.DELETE('/api/v2/people/{person_id}/codes', { params }));
   async function leave() {
     const call = person.left_at
-      ? api.POST('/api/v1/people/{person_id}/return', { params })
-      : api.POST('/api/v1/people/{person_id}/leaving', { params });
+      ? api.POST('/api/v2/people/{person_id}/return', { params })
+      : api.POST('/api/v2/people/{person_id}/leaving', { params });
     if (await ended(call)) {
       leaving = false;
       if (person.left_at) await makeLink();
     }
   }
   async function makeLink() {
-    const { data, error } = await api.POST('/api/v1/people/{person_id}/link', { params });
+    const { data, error } = await api.POST('/api/v2/people/{person_id}/link', { params });
     problem = error ? inWords(error) : '';
     link = data ? { name: person.name, secret: data.secret, until: data.until } : null;
   }

@@ -23,11 +23,11 @@
         live: () => versioned(letterhead),
         fieldsOf,
         put: (over, touched, headers) =>
-          api.PUT('/api/v1/letterhead', { headers, body: { ...fieldsOf(over), ...touched } })
+          api.PUT('/api/v2/letterhead', { headers, body: { ...fieldsOf(over), ...touched } })
       })
   );
   const fields = form.fields;
-  const refreshed = () => refresh('/api/v1/letterhead');
+  const refreshed = () => refresh('/api/v2/letterhead');
 
   async function save(event: SubmitEvent) {
     event.preventDefault();

@@ -12,7 +12,7 @@
   }
   let { of, over }: Props = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/reports', { params: { query: { ...of, limit: 20 } } })
+    ask('/api/v2/reports', { params: { query: { ...of, limit: 20 } } })
   );
 </script>
 

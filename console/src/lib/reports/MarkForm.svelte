@@ -15,15 +15,15 @@
     if (!file) return;
     const content = await inBase64(file);
     await doing.try<unknown>(
-      () => api.PUT('/api/v1/letterhead/mark', { headers, body: { content } }),
+      () => api.PUT('/api/v2/letterhead/mark', { headers, body: { content } }),
       'Uploaded.'
     );
     input.value = '';
-    await refresh('/api/v1/letterhead');
+    await refresh('/api/v2/letterhead');
   }
   async function takeAway() {
-    await doing.try<unknown>(() => api.DELETE('/api/v1/letterhead/mark', { headers }));
-    await refresh('/api/v1/letterhead');
+    await doing.try<unknown>(() => api.DELETE('/api/v2/letterhead/mark', { headers }));
+    await refresh('/api/v2/letterhead');
   }
 </script>
 
@@ -36,7 +36,7 @@
   {#if letterhead.mark}
     <p class="mt-3 inline-block bg-white p-3">
       <img
-        src="/api/v1/letterhead/mark?version={letterhead.version}"
+        src="/api/v2/letterhead/mark?version={letterhead.version}"
         alt="The mark"
         class="h-16 w-auto"
       />

@@ -5,8 +5,8 @@
 
   /** A report as it is read: the same blocks as on the printed page. */
   let { document }: { document: Schema['Document'] } = $props();
-  const headAsked = createQuery(() => ask('/api/v1/letterhead'));
-  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const headAsked = createQuery(() => ask('/api/v2/letterhead'));
+  const shopAsked = createQuery(() => ask('/api/v2/shop'));
   const head = $derived((headAsked.data?.head || shopAsked.data?.name || '').split('\n'));
   const line = (points: Schema['Point'][]) =>
     points.map((p) => `${(p.across * 600).toFixed(1)},${((1 - p.up) * 100).toFixed(1)}`).join(' ');
@@ -18,7 +18,7 @@
       {#each head as part, n (n)}{#if n}<br />{/if}<span class:strong={n === 0}>{part}</span>{/each}
     </p>
     {#if headAsked.data?.mark}
-      <img src="/api/v1/letterhead/mark?version={headAsked.data.version}" alt="" height="48" />
+      <img src="/api/v2/letterhead/mark?version={headAsked.data.version}" alt="" height="48" />
     {/if}
   </header>
   <p class="title" role="heading" aria-level="2">{document.title}</p>
@@ -57,7 +57,7 @@
       </div>
     {:else}
       <figure>
-        <svg viewBox="-2 -2 640 104" role="img" aria-label={block.words}>
+        <svg viewBox="-2 -2 640 104" role="img" aria-label={block.alt_text}>
           {#each [0, 25, 50, 75, 100] as at (at)}
             <line x1="0" x2="600" y1={at} y2={at} stroke="#d4d8dc" stroke-width="0.6" />
           {/each}

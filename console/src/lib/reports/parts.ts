@@ -1,6 +1,6 @@
 import type { Schema } from '$lib/api/client';
 
-export type ReportAsk = Schema['ReportAsk'];
+export type ReportAsk = Schema['ReportRequest'];
 export type Part = NonNullable<ReportAsk['leave_out']>[number];
 
 // each part, in the order of the report, or it does not compile

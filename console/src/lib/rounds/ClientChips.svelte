@@ -10,14 +10,14 @@
   let words = $state('');
   const names = new SvelteMap<number, string>();
   const asked = createQuery(() => ({
-    ...ask('/api/v1/clients', { params: { query: { words: words.trim(), limit: MOST + 1 } } }),
+    ...ask('/api/v2/clients', { params: { query: { words: words.trim(), limit: MOST + 1 } } }),
     placeholderData: keepPreviousData
   }));
   const offered = $derived((asked.data ?? []).slice(0, MOST));
   $effect(() => offered.forEach((client) => names.set(client.id, client.name)));
   const unknown = $derived(chosen.find((id) => !names.has(id)));
   const nameAsked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}', { params: { path: { client_id: unknown ?? 0 } } }),
+    ...ask('/api/v2/clients/{client_id}', { params: { path: { client_id: unknown ?? 0 } } }),
     enabled: unknown !== undefined && asked.isFetched
   }));
   $effect(() => {

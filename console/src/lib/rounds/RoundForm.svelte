@@ -35,8 +35,8 @@
   ];
   const SYSTEMS = ['windows', 'macos', 'linux'] as const;
 
-  const routinesAsked = createQuery(() => ask('/api/v1/routines'));
-  const peopleAsked = createQuery(() => ask('/api/v1/people'));
+  const routinesAsked = createQuery(() => ask('/api/v2/routines'));
+  const peopleAsked = createQuery(() => ask('/api/v2/people'));
   const routines = $derived(routinesAsked.data ?? []);
   const people = $derived(peopleAsked.data ?? []);
   const draft = untrack(
@@ -79,10 +79,10 @@
     return () => clearTimeout(timer);
   });
   const previewAsked = createQuery(() => ({
-    queryKey: ['/api/v1/rounds/preview', rested],
+    queryKey: ['/api/v2/rounds/preview', rested],
     queryFn: ({ signal }) =>
       answerOf(
-        api.POST('/api/v1/rounds/preview', { body: JSON.parse(rested) as RoundEdit, signal })
+        api.POST('/api/v2/rounds/preview', { body: JSON.parse(rested) as RoundEdit, signal })
       ),
     placeholderData: keepPreviousData,
     enabled: rested !== ''
@@ -122,12 +122,12 @@
     saving = true;
     const whole = { ...body, name: f.name.trim() };
     const { error } = round
-      ? await api.PUT('/api/v1/rounds/{round_id}', {
+      ? await api.PUT('/api/v2/rounds/{round_id}', {
           params: { path: { round_id: round.id } },
           headers: { 'If-Match': `"${version}"` },
           body: whole
         })
-      : await api.POST('/api/v1/rounds', {
+      : await api.POST('/api/v2/rounds', {
           headers: { 'Idempotency-Key': crypto.randomUUID() },
           body: whole
         });
@@ -136,7 +136,7 @@
     problem = error && !conflict ? inWords(error) : '';
     if (!error) {
       draft.reset();
-      await refresh('/api/v1/rounds', '/api/v1/rounds/{round_id}', '/api/v1/rounds/agenda');
+      await refresh('/api/v2/rounds', '/api/v2/rounds/{round_id}', '/api/v2/rounds/agenda');
       await goto(round ? `/rounds/${round.id}` : '/rounds');
     }
   }
@@ -261,7 +261,7 @@
       <legend class="font-semibold"
         >Which machines ({number === null ? '…' : count(number, 'machine')} now)</legend
       >
-      <p class="muted mt-1 text-sm">All of a client's, also those taken in later:</p>
+      <p class="muted mt-1 text-sm">All machines of a client, also those added later:</p>
       <ClientChips bind:chosen={f.clients} />
       <label class="mt-3 flex flex-wrap items-baseline gap-2">
         <input type="checkbox" bind:checked={f.filtered} /> every machine, now and later,

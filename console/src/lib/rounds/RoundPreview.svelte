@@ -20,9 +20,10 @@
 </ol>
 {#each preview.notes as note (note)}<p class="muted text-sm">{note}</p>{/each}
 {#if somebody}
-  {#if preview.takes}
+  {#if preview.expected_duration}
     <p class="muted text-sm">
-      About {stretch(Math.round(86_400 * daysOf(preview.takes)))} on a machine, by its earlier runs.
+      About {stretch(Math.round(86_400 * daysOf(preview.expected_duration)))} on a machine, by its earlier
+      runs.
     </p>
   {/if}
   {#each preview.seldom_on as habit (habit.machine_id)}

@@ -54,7 +54,7 @@ export function fieldsOf(round: Round | undefined, machines: number[] = []): Rou
     pressed: Boolean(plan?.pressure),
     below: plan?.pressure?.below_percent ?? 10,
     atMostEvery: plan?.pressure?.at_most_every ?? 7,
-    caredFor: plan?.cared_for_by ? String(plan.cared_for_by) : '',
+    caredFor: plan?.responsible_id ? String(plan.responsible_id) : '',
     filtered: Boolean(plan?.machines_like),
     system: plan?.machines_like?.systems[0] ?? '',
     like: plan?.machines_like?.words ?? '',
@@ -89,7 +89,7 @@ export function editOf(f: RoundFields, plan: Plan | undefined): RoundEdit {
       : null,
     except_machine_ids: f.but,
     volumes: choiceOf(f.volumes, f.volumeNames),
-    cared_for_by: f.caredFor ? Number(f.caredFor) : null,
+    responsible_id: f.caredFor ? Number(f.caredFor) : null,
     paused: plan?.paused ?? false,
     paused_until: plan?.paused_until ?? null
   };

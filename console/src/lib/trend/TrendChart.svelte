@@ -137,7 +137,7 @@
     <span>
       Free space of <code>{trend.mount}</code>; {count(cleanings.length, 'cleaning')} marked ▲{#if sudden.length},
         {count(sudden.length, 'sudden change')} ◆{/if}; dashed: {trend.threshold_percent} % used{#if drawn.cone.length};
-        grey: where eight of ten futures lie until {day(new Date(drawn.end).toISOString())}{/if}
+        grey: 80 % forecast range until {day(new Date(drawn.end).toISOString())}{/if}
     </span>
     <button class="plain noprint" onclick={() => (asTable = !asTable)}>
       {asTable ? 'Show as a chart' : 'Show as a table'}

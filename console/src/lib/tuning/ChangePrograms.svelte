@@ -22,12 +22,12 @@
   const chosen = $derived(programs.filter((judged) => !left.has(judged.program.key)));
 
   function sentence({ program, verdict }: Judged): string {
-    switch (verdict.want) {
-      case 'not at all':
+    switch (verdict.value) {
+      case 'off':
         return `${program.name}: nothing starts it any more but a person.`;
-      case 'when asked':
+      case 'on demand':
         return `${program.name}: it does not start by itself; it starts when somebody needs it.`;
-      case 'may wait':
+      case 'after start':
         return `${program.name}: it starts some time after the machine.`;
       default:
         return `${program.name}: it starts with the machine.`;
@@ -40,9 +40,9 @@
         work: 'change settings',
         programs: chosen.map((judged) => ({
           program: judged.program.key,
-          intent: judged.verdict.want as Schema['Intent']
+          intent: judged.verdict.value as Schema['Intent']
         })),
-        word: word.trim()
+        comment: word.trim()
       });
     if (await doing.try(call)) {
       open = false;
@@ -53,7 +53,7 @@
 </script>
 
 <button class="act main mt-2" onclick={() => (open = true)}>Change…</button>
-<Modal bind:open wide title="Change what runs by itself on {machine.tag}?">
+<Modal bind:open wide title="Change the startup programs of {machine.tag}?">
   <div class="space-y-4" data-testid="change-dialogue">
     <div>
       <p class="font-semibold">From the next start on:</p>

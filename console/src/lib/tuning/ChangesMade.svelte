@@ -20,15 +20,15 @@
   const may = useMay();
   const doing = new Doing();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/changes', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/changes', { params: { path: { machine: machine.tag } } })
   );
   const trialsAsked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/trials', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/trials', { params: { path: { machine: machine.tag } } })
   );
   const trials = $derived(new Map((trialsAsked.data ?? []).map((trial) => [trial.run_id, trial])));
   const changes = $derived(asked.data ?? []);
   /** What was changed together, newest first. */
-  const deeds = $derived(
+  const actions = $derived(
     [...new Set(changes.map((change) => change.run_id))].map(
       (run) => [run, changes.filter((change) => change.run_id === run)] as const
     )
@@ -62,22 +62,22 @@
   </div>
   <Outcome of={doing} />
   <div class="ruled mt-1" data-testid="changes">
-    {#each deeds as [run, together] (run)}
+    {#each actions as [run, together] (run)}
       {@const trial = trials.get(run)}
       <div class="py-2">
         <ul>
           {#each together as change (change.number)}
             <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-1">
               <span>
-                <strong>{change.name}</strong>{change.of ? ` of ${change.of}` : ''}: {change.before},
+                <strong>{change.name}</strong>{change.person ? ` of ${change.person}` : ''}: {change.before},
                 then {change.after}
                 <span class="muted block text-sm">
-                  {change.who}, <When at={change.at} />{change.word ? `: ${change.word}` : ''}
+                  {change.who}, <When at={change.at} />{change.comment ? `: ${change.comment}` : ''}
                 </span>
                 {#if change.drifted_at && change.state === 'made'}
                   <span class="lookhere block text-sm">
                     Somebody altered it since: {change.drifted_to
-                      ? `it ${change.setting === 'runs-by-itself' ? 'runs' : 'is'} ${change.drifted_to}`
+                      ? `it ${change.setting === 'startup-programs' ? 'runs' : 'is'} ${change.drifted_to}`
                       : 'it is not there any more'}, seen <When at={change.drifted_at} />
                   </span>
                 {/if}

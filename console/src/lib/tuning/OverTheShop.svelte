@@ -18,11 +18,11 @@
   const may = useMay();
   const doing = new Doing();
   const asking = new Doing();
-  const proposedAsked = createQuery(() => ask('/api/v1/shared-changes/proposed'));
+  const proposedAsked = createQuery(() => ask('/api/v2/shared-changes/proposed'));
   const sharedAsked = createQuery(() =>
-    ask('/api/v1/shared-changes', { params: { query: { limit: 20 } } })
+    ask('/api/v2/shared-changes', { params: { query: { limit: 20 } } })
   );
-  const settingsAsked = createQuery(() => ask('/api/v1/settings'));
+  const settingsAsked = createQuery(() => ask('/api/v2/settings'));
   let meant = $state<Line | null>(null);
   const setting = $derived(
     meant && !meant.program
@@ -35,13 +35,13 @@
   const ids = $derived(meant?.changes_on ?? []);
   const isProgram = $derived(Boolean(meant?.program));
   const canHalve = $derived(isProgram && ids.length >= LEAST_HALVED);
-  const again = () => refresh('/api/v1/shared-changes', '/api/v1/shared-changes/proposed');
+  const again = () => refresh('/api/v2/shared-changes', '/api/v2/shared-changes/proposed');
 
   async function change() {
     const line = meant;
     if (!line || !line.becomes) return;
     const call = () =>
-      api.POST('/api/v1/shared-changes', {
+      api.POST('/api/v2/shared-changes', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: {
           setting: line.setting,
@@ -50,7 +50,7 @@
           value: line.value,
           machine_ids: [...ids],
           half_first: canHalve && halfFirst,
-          word: word.trim()
+          comment: word.trim()
         }
       });
     if (await asking.try(call)) {
@@ -61,13 +61,13 @@
   }
   async function goOn({ id }: Shared) {
     const path = { number: id };
-    await doing.try(() => api.POST('/api/v1/shared-changes/{number}/rest', { params: { path } }));
+    await doing.try(() => api.POST('/api/v2/shared-changes/{number}/rest', { params: { path } }));
     await again();
   }
   async function putBack({ id }: Shared) {
     const path = { number: id };
     await doing.try(() =>
-      api.POST('/api/v1/shared-changes/{number}/put-back', { params: { path } })
+      api.POST('/api/v2/shared-changes/{number}/put-back', { params: { path } })
     );
     await again();
   }
@@ -89,7 +89,7 @@
             <strong>{line.name}</strong>: {line.becomes} on {count(
               line.changes_on?.length ?? 0,
               'machine'
-            )}{line.needs_yes ? ', with a yes' : ''}{staysOn(line)}
+            )}{line.needs_approval ? ', with a yes' : ''}{staysOn(line)}
             {#if line.program}<span class="muted block text-sm break-all">{line.program}</span>{/if}
           </span>
           {#if may.work && line.becomes}
@@ -120,7 +120,7 @@
                 ? `; ${left(shared)} wait for their turn`
                 : ''}
               <span class="muted block text-sm">
-                {shared.who}, <When at={shared.at} />{shared.word ? `: ${shared.word}` : ''}
+                {shared.who}, <When at={shared.at} />{shared.comment ? `: ${shared.comment}` : ''}
               </span>
               {#if shared.half_first}
                 <span class="block" class:lookhere={shared.judged?.outcome === 'made it worse'}>

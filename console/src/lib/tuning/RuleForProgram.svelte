@@ -13,15 +13,15 @@
     onsaved: () => void;
   }
   let { machine, program, onsaved }: Props = $props();
-  const INTENTS = ['from the start', 'may wait', 'when asked', 'not at all'] as const;
+  const INTENTS = ['at start', 'after start', 'on demand', 'off'] as const;
   const doing = new Doing();
   let scope = $state<Scope>('machine');
   let says = $state<Says>('leave');
-  let intent = $state<Schema['Intent']>('when asked');
+  let intent = $state<Schema['Intent']>('on demand');
   let putRight = $state(false);
   const path = $derived({ scope, subject_id: subjectOf(machine, scope) });
   const asked = createQuery(() =>
-    ask('/api/v1/program-rules/{scope}/{subject_id}', { params: { path } })
+    ask('/api/v2/program-rules/{scope}/{subject_id}', { params: { path } })
   );
   const current = $derived(asked.data?.find((rule) => rule.program === program.key));
 
@@ -39,7 +39,7 @@
 
   async function save() {
     const call = () =>
-      api.POST('/api/v1/program-rules/{scope}/{subject_id}', {
+      api.POST('/api/v2/program-rules/{scope}/{subject_id}', {
         params: { path },
         headers: current ? { 'If-Match': `"${current.version}"` } : {},
         body: edit

@@ -24,7 +24,7 @@
   let putRight = $state(false);
   const path = $derived({ scope, subject_id: subjectOf(machine, scope) });
   const asked = createQuery(() =>
-    ask('/api/v1/setting-rules/{scope}/{subject_id}', { params: { path } })
+    ask('/api/v2/setting-rules/{scope}/{subject_id}', { params: { path } })
   );
   const current = $derived(asked.data?.find((rule) => rule.setting === setting.key));
   const wanted = $derived(
@@ -35,7 +35,7 @@
     setting: setting.key,
     rule: {
       leave: says === 'leave' ? true : null,
-      want: says === 'want' ? wanted : null,
+      value: says === 'want' ? wanted : null,
       put_right: says === 'want' && putRight ? true : null
     }
   });
@@ -45,7 +45,7 @@
 
   async function save() {
     const call = () =>
-      api.POST('/api/v1/setting-rules/{scope}/{subject_id}', {
+      api.POST('/api/v2/setting-rules/{scope}/{subject_id}', {
         params: { path },
         headers: current ? { 'If-Match': `"${current.version}"` } : {},
         body: edit
@@ -78,7 +78,7 @@
       type="number"
       aria-label="What it is to be"
       min={setting.least}
-      max={setting.most}
+      max={setting.maximum}
       bind:value={number}
       required
     />

@@ -22,18 +22,18 @@
   const doing = new Doing();
   const answering = new Doing();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/programs', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/programs', { params: { path: { machine: machine.tag } } })
   );
   const answersAsked = createQuery(() =>
-    ask('/api/v1/answers/{scope}/{subject_id}', {
+    ask('/api/v2/answers/{scope}/{subject_id}', {
       params: { path: { scope: 'machine', subject_id: machine.id } }
     })
   );
   const questions = $derived(
-    new Map((answersAsked.data ?? []).map(({ question }) => [question.key, question.words]))
+    new Map((answersAsked.data ?? []).map(({ question }) => [question.key, question.text]))
   );
   const values = $derived(asked.data?.values ?? []);
-  const keyOf = ({ seen }: Judged) => `${seen.key} ${seen.of}`;
+  const keyOf = ({ seen }: Judged) => `${seen.key} ${seen.person}`;
   const changing = $derived(values.filter((value) => value.verdict.changes));
   const left = new SvelteSet<string>();
   const chosen = $derived(changing.filter((value) => !left.has(keyOf(value))));
@@ -49,16 +49,16 @@
   }
   const again = () =>
     refresh(
-      '/api/v1/machines/{machine}/programs',
-      '/api/v1/answers/{scope}/{subject_id}',
-      '/api/v1/setting-rules/{scope}/{subject_id}'
+      '/api/v2/machines/{machine}/programs',
+      '/api/v2/answers/{scope}/{subject_id}',
+      '/api/v2/setting-rules/{scope}/{subject_id}'
     );
   async function answer(question: string, answer: 'yes' | 'no') {
     const path = { scope: 'client' as const, subject_id: machine.client_id, question };
     await answering.try(() =>
-      api.PUT('/api/v1/answers/{scope}/{subject_id}/{question}', {
+      api.PUT('/api/v2/answers/{scope}/{subject_id}/{question}', {
         params: { path },
-        body: { answer, word: '' }
+        body: { answer, comment: '' }
       })
     );
     await again();
@@ -70,10 +70,10 @@
         work: 'change settings',
         values: chosen.map(({ seen, verdict }) => ({
           setting: seen.key,
-          of: seen.of,
-          value: verdict.want ?? false
+          person: seen.person,
+          value: verdict.value ?? false
         })),
-        word: word.trim()
+        comment: word.trim()
       });
     if (await doing.try(call)) {
       open = false;
@@ -101,8 +101,8 @@
         {#each values as value (keyOf(value))}
           <tr>
             <th scope="row" class="min-w-52">
-              {value.setting.name}{#if value.seen.of}{' '}<span class="muted"
-                  >of {value.seen.of}</span
+              {value.setting.name}{#if value.seen.person}{' '}<span class="muted"
+                  >of {value.seen.person}</span
                 >{/if}
               {#if value.verdict.changes}<div class="muted text-sm font-normal">
                   {value.setting.notice}
@@ -110,10 +110,10 @@
             </th>
             <td data-label="is">{value.now}</td>
             <td data-label="becomes">
-              {#if value.verdict.changes}<strong>{value.becomes}</strong>{:else}stays{/if}
+              {#if value.verdict.changes}<strong>{value.becomes}</strong>{:else}unchanged{/if}
             </td>
             <td class="min-w-52" data-label="why">
-              {why(value)}{value.verdict.needs_yes ? '; needs a yes' : ''}
+              {why(value)}{value.verdict.needs_approval ? '; needs approval' : ''}
               {#if may.work}
                 {#if value.verdict.reason === 'no answer yet' && value.verdict.detail}
                   {@const question = value.verdict.detail}
@@ -168,7 +168,9 @@
                 e.currentTarget.checked ? left.delete(keyOf(value)) : left.add(keyOf(value))}
             />
             <span>
-              <strong>{value.setting.name}</strong>{value.seen.of ? ` of ${value.seen.of}` : ''}: {value.now}
+              <strong>{value.setting.name}</strong>{value.seen.person
+                ? ` of ${value.seen.person}`
+                : ''}: {value.now}
               now, {value.becomes} then. {value.setting.notice}
               <span class="muted block text-sm">
                 {value.setting.cost}

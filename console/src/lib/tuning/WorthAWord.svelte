@@ -5,7 +5,7 @@
 
   // one machine's programs are seen on its own page
   const asked = createQuery(() =>
-    ask('/api/v1/unknown-programs', { params: { query: { least_machines: 2, limit: 3 } } })
+    ask('/api/v2/unknown-programs', { params: { query: { least_machines: 2, limit: 3 } } })
   );
 </script>
 

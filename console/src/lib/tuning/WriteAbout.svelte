@@ -14,7 +14,7 @@
   /** What tells a program from others. */
   type Program = Pick<
     Schema['Program'],
-    'key' | 'name' | 'what' | 'package' | 'signed_by' | 'path' | 'digest'
+    'key' | 'name' | 'description' | 'package' | 'signed_by' | 'path' | 'digest'
   >;
   interface Props {
     program: Program;
@@ -23,21 +23,21 @@
     onwritten: () => void;
   }
   let { program, entry, onwritten }: Props = $props();
-  const INTENTS = ['from the start', 'may wait', 'when asked', 'not at all'] as const;
+  const INTENTS = ['at start', 'after start', 'on demand', 'off'] as const;
 
   const doing = new Doing();
   const draft = untrack(
     () =>
       new Draft(`about:${program.key}`, {
-        what: program.what ?? '',
+        description: program.description ?? '',
         stays: entry ? entry.edit.handling === 'stays' : true,
-        intent: entry?.edit.intent ?? 'when asked',
-        question: entry?.edit.hangs?.question ?? '',
-        on: entry?.edit.hangs?.on ?? 'no'
+        intent: entry?.edit.intent ?? 'on demand',
+        question: entry?.edit.depends_on?.question ?? '',
+        on: entry?.edit.depends_on?.on ?? 'no'
       })
   );
   const fields = draft.fields;
-  const questionsAsked = createQuery(() => ask('/api/v1/questions'));
+  const questionsAsked = createQuery(() => ask('/api/v2/questions'));
   /** Over which version it is saved: another's is shown first. */
   let version = $state(untrack(() => entry?.version ?? 0));
   let conflict = $state<Changed<Schema['KnownProgram']> | null>(null);
@@ -54,19 +54,19 @@
     recognition,
     systems: entry?.edit.systems ?? [],
     name: program.name,
-    what: fields.what.trim(),
+    description: fields.description.trim(),
     handling: fields.stays ? 'stays' : fields.question ? 'hangs on a question' : 'goes',
     intent: fields.stays ? null : (fields.intent as Schema['Intent']),
-    hangs:
+    depends_on:
       fields.stays || !fields.question
         ? null
         : { question: fields.question, on: fields.on as 'yes' | 'no' }
   });
   const whatIfAsked = createQuery(() => ({
-    queryKey: ['/api/v1/known-programs/what-if', edit, entry?.id] as const,
+    queryKey: ['/api/v2/known-programs/what-if', edit, entry?.id] as const,
     queryFn: ({ signal }: { signal: AbortSignal }) =>
       answerOf<Schema['WhatIfLine'][]>(
-        api.POST('/api/v1/known-programs/what-if', {
+        api.POST('/api/v2/known-programs/what-if', {
           params: { query: { number: entry?.id } },
           body: edit,
           signal
@@ -78,11 +78,11 @@
   async function save() {
     const call = async () => {
       if (!entry)
-        return api.POST('/api/v1/known-programs', {
+        return api.POST('/api/v2/known-programs', {
           headers: { 'Idempotency-Key': crypto.randomUUID() },
           body: edit
         });
-      const reply = await api.PUT('/api/v1/known-programs/{number}', {
+      const reply = await api.PUT('/api/v2/known-programs/{number}', {
         params: { path: { number: entry.id } },
         headers: { 'If-Match': `"${version}"` },
         body: edit
@@ -99,7 +99,12 @@
     event.preventDefault();
     void save();
   }
-  const inWords = ({ what, handling, intent, hangs }: Schema['KnownEdit']) => ({
+  const inWords = ({
+    description: what,
+    handling,
+    intent,
+    depends_on: hangs
+  }: Schema['KnownEdit']) => ({
     'what it is': what ?? '',
     'what becomes of it': [handling, intent, hangs && `${hangs.question}: ${hangs.on}`]
       .filter(Boolean)
@@ -117,7 +122,7 @@
   </p>
   <label class="field">
     <span>What it is, in a sentence a client understands</span>
-    <input class="box" bind:value={fields.what} maxlength="500" />
+    <input class="box" bind:value={fields.description} maxlength="500" />
   </label>
   <fieldset class="flex flex-wrap items-end gap-4">
     <legend class="sr-only">What becomes of it</legend>
@@ -139,7 +144,7 @@
         <select class="box" bind:value={fields.question}>
           <option value="">it does not hang on anything</option>
           {#each questionsAsked.data ?? [] as question (question.key)}
-            <option value={question.key}>{question.words}</option>
+            <option value={question.key}>{question.text}</option>
           {/each}
         </select>
       </label>

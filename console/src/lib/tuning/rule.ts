@@ -19,7 +19,7 @@ export function ruleInWords(rule: Schema['ProgramRule']): string {
 }
 
 export function settingRuleInWords(setting: Schema['Setting'], rule: Schema['TuningRule']): string {
-  return joined(rule, rule.want == null ? '' : `is to be ${shown(setting, rule.want)}`);
+  return joined(rule, rule.value == null ? '' : `is to be ${shown(setting, rule.value)}`);
 }
 
 function joined(rule: { leave?: boolean | null; put_right?: boolean | null }, wish: string) {

@@ -28,17 +28,18 @@ export function trialInWords(trial: Schema['Trial']): string {
   if (known < LEAST_BEFORE)
     return `Cannot be told: too few starts from before the change are known (${known}).`;
   const cost = moved(judged);
-  const after = `after ${count(judged.looked_at ?? 0, 'start')}`;
+  const after = `after ${count(judged.judged_after ?? 0, 'start')}`;
   switch (judged.outcome) {
     case 'helped':
       return `It helped: ${cost}, judged ${after}.`;
     case 'made it worse':
       return `It made it worse: ${cost}, judged ${after}. Put it back.`;
     default:
-      if (judged.next_look == null) return `Cannot be told: ${after} nothing is sure; ${cost}.`;
-      if (trial.until_at)
+      if (judged.next_judged_after == null)
+        return `Cannot be told: ${after} nothing is sure; ${cost}.`;
+      if (trial.ended_at)
         return `Cannot be told: it ended after ${count(judged.starts ?? 0, 'start')}.`;
-      return `Cannot be told yet: ${count(judged.starts ?? 0, 'start')} since, judged after ${judged.next_look}${cost ? `; so far ${cost}` : ''}.`;
+      return `Cannot be told yet: ${count(judged.starts ?? 0, 'start')} since, judged after ${judged.next_judged_after}${cost ? `; so far ${cost}` : ''}.`;
   }
 }
 

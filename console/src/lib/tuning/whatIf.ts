@@ -8,7 +8,7 @@ type Line = Schema['WhatIfLine'];
 
 /** On how many machines it stays, and why; empty where on none. */
 export function staysInWords(line: Line): string {
-  const parts = Object.entries(line.stays_on ?? {}).map(
+  const parts = Object.entries(line.kept_on ?? {}).map(
     ([reason, ids]) => `on ${ids.length} (${reason})`
   );
   return parts.length ? `stays ${parts.join(', ')}` : '';
@@ -18,7 +18,7 @@ export function staysInWords(line: Line): string {
 export function lineInWords(line: Line): string {
   const many = line.changes_on?.length ?? 0;
   const becomes = line.becomes ? ` to ${line.becomes}` : '';
-  const yes = line.needs_yes && many ? ', each with a yes' : '';
+  const yes = line.needs_approval && many ? ', each with a yes' : '';
   const changes = many ? `changes${becomes} on ${count(many, 'machine')}${yes}` : 'changes nowhere';
   return [changes, staysInWords(line)].filter(Boolean).join('; ');
 }
@@ -34,12 +34,12 @@ export function askRule(path: { scope: Scope; subject_id: number }, asked: Edit)
     queryFn: ({ signal }: { signal: AbortSignal }) =>
       answerOf<Schema['RuleWhatIf']>(
         asked.kind === 'program'
-          ? api.POST('/api/v1/program-rules/{scope}/{subject_id}/what-if', {
+          ? api.POST('/api/v2/program-rules/{scope}/{subject_id}/what-if', {
               params: { path },
               body: asked.edit,
               signal
             })
-          : api.POST('/api/v1/setting-rules/{scope}/{subject_id}/what-if', {
+          : api.POST('/api/v2/setting-rules/{scope}/{subject_id}/what-if', {
               params: { path },
               body: asked.edit,
               signal

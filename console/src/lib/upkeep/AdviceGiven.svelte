@@ -10,42 +10,42 @@
 
   let { machine }: { machine: Pick<Machine, 'tag'> } = $props();
   type Advice = Schema['GivenAdvice'];
-  type Fate = Advice['fate'];
-  const NEXT: Record<Fate, { fate: Fate; name: string }[]> = {
+  type Status = Advice['status'];
+  const NEXT: Record<Status, { status: Status; name: string }[]> = {
     proposed: [
-      { fate: 'told', name: 'The client was told' },
-      { fate: 'dropped', name: 'Drop it' }
+      { status: 'told', name: 'The client was told' },
+      { status: 'dropped', name: 'Drop it' }
     ],
     told: [
-      { fate: 'accepted', name: 'Accepted' },
-      { fate: 'declined', name: 'Declined' }
+      { status: 'accepted', name: 'Accepted' },
+      { status: 'declined', name: 'Declined' }
     ],
-    accepted: [{ fate: 'done', name: 'Done' }],
-    declined: [{ fate: 'told', name: 'The client was asked again' }],
+    accepted: [{ status: 'done', name: 'Done' }],
+    declined: [{ status: 'told', name: 'The client was asked again' }],
     done: [],
     dropped: []
   };
   const may = useMay();
   const doing = new Doing();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/advice', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/advice', { params: { path: { machine: machine.tag } } })
   );
   let words = $state<Record<number, string>>({});
   let days = $state<Record<number, string>>({});
 
-  async function say(advice: Advice, fate: Fate) {
+  async function say(advice: Advice, status: Status) {
     const call = () =>
-      api.POST('/api/v1/advice/{number}/fate', {
+      api.POST('/api/v2/advice/{number}/status', {
         params: { path: { number: advice.id } },
         body: {
-          fate,
-          word: (words[advice.id] ?? '').trim(),
-          again_on: fate === 'declined' ? days[advice.id] || null : null
+          status: status,
+          comment: (words[advice.id] ?? '').trim(),
+          again_on: status === 'declined' ? days[advice.id] || null : null
         }
       });
     if (await doing.try(call)) {
       words[advice.id] = '';
-      await refresh('/api/v1/machines/{machine}/advice');
+      await refresh('/api/v2/machines/{machine}/advice');
     }
   }
 </script>
@@ -62,11 +62,11 @@
           {(advice.figures ?? []).map((figure) => `${figure.name} ${figure.value}`).join('; ')}
         </p>
         <p class="muted text-sm">
-          {advice.fate} by {advice.by}, <When at={advice.at} />{advice.word
-            ? `: ${advice.word}`
+          {advice.status} by {advice.by}, <When at={advice.at} />{advice.comment
+            ? `: ${advice.comment}`
             : ''}{advice.again_on ? `; not asked again before ${advice.again_on}` : ''}
         </p>
-        {#if may.work && NEXT[advice.fate].length}
+        {#if may.work && NEXT[advice.status].length}
           <div class="noprint mt-1 flex flex-wrap items-center gap-2">
             <input
               class="box w-52"
@@ -75,14 +75,14 @@
               maxlength="400"
               bind:value={words[advice.id]}
             />
-            {#if advice.fate === 'told'}
+            {#if advice.status === 'told'}
               <label class="flex items-center gap-2 text-sm">
                 Declined: ask again on
                 <input class="box" type="date" bind:value={days[advice.id]} />
               </label>
             {/if}
-            {#each NEXT[advice.fate] as { fate, name } (fate)}
-              <button class="act" disabled={doing.busy} onclick={() => say(advice, fate)}
+            {#each NEXT[advice.status] as { status, name } (status)}
+              <button class="act" disabled={doing.busy} onclick={() => say(advice, status)}
                 >{name}</button
               >
             {/each}

@@ -7,7 +7,7 @@
 
   let { machine }: { machine: Machine } = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
   );
   const hardware = $derived(asked.data?.find((one) => one.kind === 'hardware'));
   const drivers = $derived(asked.data?.find((one) => one.kind === 'drivers'));

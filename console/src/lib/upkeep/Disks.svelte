@@ -20,7 +20,7 @@
   const doing = new Acting();
   const repairing = new Acting();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
   );
   const list = $derived(asked.data?.find((one) => one.kind === 'disks'));
   const TREATMENTS = {

@@ -18,7 +18,7 @@
   const FIRST = 6;
   const may = useMay();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/inventories', { params: { path: { machine: machine.tag } } })
   );
   const list = $derived(asked.data?.find((one) => one.kind === 'programs'));
   const programs = $derived(
@@ -31,9 +31,9 @@
 {#if !asked.data}<Failed query={asked} />{:else if !list}
   <p class="mt-2">Nobody has looked at its programs yet: check it.</p>
 {:else}
-  {#if list.unread}<p class="lookhere mt-2">The newest look failed: {list.unread}.</p>{/if}
+  {#if list.unread}<p class="lookhere mt-2">The newest survey failed: {list.unread}.</p>{/if}
   <p class="muted mt-1 text-sm">
-    {count(programs.length, 'program')}, the largest first, by the look of <When
+    {count(programs.length, 'program')}, the largest first, by the survey of <When
       at={list.taken_at}
     />
   </p>
@@ -43,7 +43,7 @@
         <span>
           <strong>{program.name}</strong>
           {program.version}
-          {#if program.trial}<span class="lookhere">for trying out</span>{/if}
+          {#if program.trial}<span class="lookhere">trial version</span>{/if}
           <span class="muted block text-sm">
             {program.size ? size(program.size) : 'size not known'},
             {#if program.last_used}last used <When at={program.last_used} />{:else}nobody knows when

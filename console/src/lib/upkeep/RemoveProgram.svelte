@@ -27,51 +27,51 @@
   let word = $state('');
   let forGood = $state(false);
 
-  // what would go is found out by the machine itself before anybody says yes
+  // what would be removed is found out by the machine itself before anybody says yes
   $effect(() => {
-    const act = { action: 'try-removal', program: program.key, version: program.version ?? '' };
-    untrack(() => void tryIt(act as Schema['TryRemoval']));
+    const action = { action: 'try-removal', program: program.key, version: program.version ?? '' };
+    untrack(() => void tryIt(action as Schema['TryRemoval']));
   });
   async function tryIt(act: Schema['TryRemoval']) {
     let made: number | undefined;
     const went = await doing.try(async () => {
-      const reply = await startRun({ machine_id: machine.id, work: 'act', act });
+      const reply = await startRun({ machine_id: machine.id, work: 'act', action: act });
       made = reply.data?.id;
       return reply;
     });
     if (went && made) runId = made;
   }
   const runAsked = createQuery(() => ({
-    ...ask('/api/v1/runs/{run_id}', { params: { path: { run_id: runId } } }),
+    ...ask('/api/v2/runs/{run_id}', { params: { path: { run_id: runId } } }),
     enabled: runId > 0
   }));
   const ended = $derived(
     ['done', 'partly', 'failed', 'called off'].includes(runAsked.data?.state ?? '')
   );
   const actedAsked = createQuery(() => ({
-    ...ask('/api/v1/runs/{run_id}/acted', { params: { path: { run_id: runId } } }),
+    ...ask('/api/v2/runs/{run_id}/acted', { params: { path: { run_id: runId } } }),
     enabled: runId > 0 && ended
   }));
   const tried = $derived(actedAsked.data?.[0]?.tried ?? null);
 
   async function remove() {
     if (!tried || days === null) return;
-    const act = {
+    const action = {
       action: 'remove-program',
       program: program.key,
       version: program.version ?? '',
       along: tried.along ?? [],
-      gone_for_good: forGood,
+      not_reinstallable: forGood,
       backup_days: days
     } as const;
-    if (await doing.act(machine.id, act, word.trim())) {
+    if (await doing.act(machine.id, action, word.trim())) {
       open = false;
       onstarted();
     }
   }
   async function giveUp() {
     if (runId && !ended)
-      await api.POST('/api/v1/runs/{run_id}/call-off', { params: { path: { run_id: runId } } });
+      await api.POST('/api/v2/runs/{run_id}/call-off', { params: { path: { run_id: runId } } });
     open = false;
   }
 </script>
@@ -80,7 +80,7 @@
   <Outcome of={doing} />
   {#if !tried && !(ended && actedAsked.data)}
     <p role="status">
-      {machine.tag} is asked what would go with it. Nothing is done yet.
+      {machine.tag} is asked what would be removed with it. Nothing is done yet.
     </p>
     <button class="act mt-4" onclick={giveUp}>Keep it</button>
   {:else if !tried || tried.refused}

@@ -20,7 +20,7 @@
   const doing = new Acting();
   const answering = new Doing();
   const asked = createQuery(() =>
-    ask('/api/v1/answers/{scope}/{subject_id}', {
+    ask('/api/v2/answers/{scope}/{subject_id}', {
       params: { path: { scope: 'machine', subject_id: machine.id } }
     })
   );
@@ -33,12 +33,12 @@
   async function say(answer: 'yes' | 'no') {
     const path = { scope: 'machine' as const, subject_id: machine.id, question: QUESTION };
     await answering.try(() =>
-      api.PUT('/api/v1/answers/{scope}/{subject_id}/{question}', {
+      api.PUT('/api/v2/answers/{scope}/{subject_id}/{question}', {
         params: { path },
-        body: { answer, word: '' }
+        body: { answer, comment: '' }
       })
     );
-    await refresh('/api/v1/answers/{scope}/{subject_id}');
+    await refresh('/api/v2/answers/{scope}/{subject_id}');
   }
   async function restart() {
     const act = {
@@ -68,7 +68,7 @@
   <Modal bind:open title="Restart {machine.tag}">
     {#if entry}
       <fieldset class="flex flex-wrap items-center gap-2">
-        <legend class="mb-1">{entry.question.words}</legend>
+        <legend class="mb-1">{entry.question.text}</legend>
         {#each ['yes', 'no'] as const as said (said)}
           <button
             class="act"

@@ -19,8 +19,8 @@
   const may = useMay();
   const doing = new Acting();
   const path = $derived({ params: { path: { machine: machine.tag } } });
-  const asked = createQuery(() => ask('/api/v1/machines/{machine}/updates', path));
-  const listsAsked = createQuery(() => ask('/api/v1/machines/{machine}/inventories', path));
+  const asked = createQuery(() => ask('/api/v2/machines/{machine}/updates', path));
+  const listsAsked = createQuery(() => ask('/api/v2/machines/{machine}/inventories', path));
   const list = $derived(listsAsked.data?.find((one) => one.kind === 'updates'));
   const missing = $derived(asked.data ?? []);
   const ready = $derived(missing.filter(({ update }) => !update.held_back));
@@ -42,10 +42,10 @@
   {#if !list}
     <p class="mt-2">Nobody has looked for updates here yet.</p>
   {:else if list.unread}
-    <p class="lookhere mt-2">The newest look failed: {list.unread}. What is below is older.</p>
+    <p class="lookhere mt-2">The newest survey failed: {list.unread}. What is below is older.</p>
   {/if}
   {#if list && missing.length === 0}
-    <p class="mt-2">Nothing is missing, by the look of <When at={list.taken_at} />.</p>
+    <p class="mt-2">Nothing is missing, by the survey of <When at={list.taken_at} />.</p>
   {/if}
   <ul class="ruled mt-1" data-testid="updates">
     {#each missing as { update, since } (update.name)}
@@ -56,7 +56,7 @@
         <span class="muted block text-sm">
           {update.origin ? `From ${update.origin}. ` : ''}Missing since <When
             at={since}
-          />{update.restart ? '; counts after a restart' : ''}{update.held_back
+          />{update.restart ? '; takes effect after a restart' : ''}{update.held_back
             ? `; left for a person: ${update.held_back}`
             : ''}
         </span>
@@ -82,7 +82,7 @@
     </div>
     {#if ready.length}
       <p class="muted mt-1 text-sm">
-        Nothing is removed by the way. Programs that are open may ask to be started again.
+        Nothing is removed. Programs that are open may ask to be started again.
       </p>
     {/if}
   {/if}

@@ -6,9 +6,9 @@
   let { run }: { run: RunDetail } = $props();
   const path = $derived({ params: { path: { run_id: run.id } } });
   const compares = $derived(run.steps.some((step) => step.kind === 'compare'));
-  const actedAsked = createQuery(() => ask('/api/v1/runs/{run_id}/acted', path));
+  const actedAsked = createQuery(() => ask('/api/v2/runs/{run_id}/acted', path));
   const comparisonAsked = createQuery(() => ({
-    ...ask('/api/v1/runs/{run_id}/comparison', path),
+    ...ask('/api/v2/runs/{run_id}/comparison', path),
     enabled: compares
   }));
   const parts = $derived(actedAsked.data ?? []);
@@ -21,7 +21,7 @@
     <ul class="ruled mt-1" data-testid="acted">
       {#each parts as part, n (n)}
         <li class="py-2">
-          {#if part.of}<strong>{part.of}</strong>{/if}
+          {#if part.target}<strong>{part.target}</strong>{/if}
           <span class:lookhere={part.end === 'failed' || part.end === 'refused'}>
             {#if part.end === 'done'}{part.before
                 ? `${part.before}, now ${part.after}`
@@ -29,7 +29,7 @@
           </span>
           {#if part.why || part.needs_restart}
             <span class="muted block text-sm">
-              {[part.why, part.needs_restart ? 'counts after a restart' : '']
+              {[part.why, part.needs_restart ? 'takes effect after a restart' : '']
                 .filter(Boolean)
                 .join('; ')}
             </span>

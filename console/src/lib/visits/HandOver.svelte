@@ -11,17 +11,17 @@
 
   async function end(outcome: Schema['HandOver']['outcome']) {
     await ending.try<unknown>(() =>
-      api.POST('/api/v1/visits/{number}/hand-over', {
+      api.POST('/api/v2/visits/{number}/hand-over', {
         params: { path: { number: visit.id } },
         headers: { 'If-Match': `"${visit.version}"` },
-        body: { outcome, word, guaranteed_until: guaranteed || null }
+        body: { outcome, comment: word, guaranteed_until: guaranteed || null }
       })
     );
     await refresh(
-      '/api/v1/visits/{number}',
-      '/api/v1/visits/{number}/sealed-notes',
-      '/api/v1/visits',
-      '/api/v1/records'
+      '/api/v2/visits/{number}',
+      '/api/v2/visits/{number}/sealed-notes',
+      '/api/v2/visits',
+      '/api/v2/records'
     );
   }
 </script>

@@ -10,21 +10,21 @@
   /** Parts of a visit, or of the whole shop those that are waited for. */
   let { visit, isOpen = true }: { visit?: number; isOpen?: boolean } = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/ordered-parts', { params: { query: visit ? { visit } : {} } })
+    ask('/api/v2/ordered-parts', { params: { query: visit ? { visit } : {} } })
   );
   let what = $state('');
   let from = $state('');
   let expected = $state('');
   const doing = new Doing();
-  const anew = () => refresh('/api/v1/ordered-parts', '/api/v1/records', '/api/v1/visits/{number}');
+  const anew = () => refresh('/api/v2/ordered-parts', '/api/v2/records', '/api/v2/visits/{number}');
 
   async function order(event: SubmitEvent) {
     event.preventDefault();
     const isDone = await doing.try<unknown>(() =>
-      api.POST('/api/v1/visits/{number}/parts', {
+      api.POST('/api/v2/visits/{number}/parts', {
         params: { path: { number: visit ?? 0 } },
         headers: { 'Idempotency-Key': crypto.randomUUID() },
-        body: { what, from_whom: from, expected: expected || null }
+        body: { item: what, supplier: from, expected: expected || null }
       })
     );
     if (isDone) what = from = expected = '';
@@ -32,7 +32,7 @@
   }
   async function set(part: Schema['OrderedPart'], state: Schema['PartState']) {
     await doing.try<unknown>(() =>
-      api.POST('/api/v1/ordered-parts/{part}/state', {
+      api.POST('/api/v2/ordered-parts/{part}/state', {
         params: { path: { part: part.id } },
         body: { state }
       })
@@ -46,7 +46,7 @@
     {#each asked.data as part (part.id)}
       <li class="flex flex-wrap items-center justify-between gap-x-4 py-2">
         <span>
-          {part.what}{part.from_whom ? `, from ${part.from_whom}` : ''}
+          {part.item}{part.supplier ? `, from ${part.supplier}` : ''}
           {#if !visit}
             for <a class="anchor" href="/visits/{part.visit_id}">{part.machine_tag}</a>
           {/if}
@@ -61,10 +61,10 @@
         {#if isOpen && part.state === 'ordered'}
           <span class="noprint flex gap-2">
             <button class="act" disabled={doing.busy} onclick={() => set(part, 'arrived')}
-              >It arrived</button
+              >Arrived</button
             >
             <button class="plain" disabled={doing.busy} onclick={() => set(part, 'called off')}
-              >Call it off</button
+              >Cancel</button
             >
           </span>
         {/if}

@@ -7,7 +7,7 @@
 
   let { visit }: { visit: Schema['Visit'] } = $props();
   const clientAsked = createQuery(() =>
-    ask('/api/v1/clients/{client_id}', { params: { path: { client_id: visit.client_id } } })
+    ask('/api/v2/clients/{client_id}', { params: { path: { client_id: visit.client_id } } })
   );
   let typed = $state<string | null>(null);
   const mail = $derived(typed ?? clientAsked.data?.mail ?? '');
@@ -16,13 +16,13 @@
 
   async function ready(byMail: boolean) {
     await doing.try<unknown>(() =>
-      api.POST('/api/v1/visits/{number}/ready', {
+      api.POST('/api/v2/visits/{number}/ready', {
         params: { path: { number: visit.id } },
         headers: { 'If-Match': `"${visit.version}"` },
-        body: { mail: byMail ? mail : null, word }
+        body: { mail: byMail ? mail : null, comment: word }
       })
     );
-    await refresh('/api/v1/visits/{number}', '/api/v1/visits', '/api/v1/records');
+    await refresh('/api/v2/visits/{number}', '/api/v2/visits', '/api/v2/records');
   }
 </script>
 

@@ -11,19 +11,19 @@
 
   let { visit }: { visit: Schema['Visit'] } = $props();
   const asked = createQuery(() =>
-    ask('/api/v1/visits/{number}/sealed-notes', { params: { path: { number: visit.id } } })
+    ask('/api/v2/visits/{number}/sealed-notes', { params: { path: { number: visit.id } } })
   );
   let title = $state('');
   let text = $state('');
   /** What was opened, until the page is left. */
   let opened = $state<Schema['OpenedNote'] | null>(null);
   const doing = new Doing();
-  const anew = () => refresh('/api/v1/visits/{number}/sealed-notes');
+  const anew = () => refresh('/api/v2/visits/{number}/sealed-notes');
 
   async function seal(event: SubmitEvent) {
     event.preventDefault();
     const isDone = await doing.try<unknown>(() =>
-      api.POST('/api/v1/visits/{number}/sealed-notes', {
+      api.POST('/api/v2/visits/{number}/sealed-notes', {
         params: { path: { number: visit.id } },
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: { title, text }
@@ -34,7 +34,7 @@
   }
   async function open(note: Schema['SealedNote']) {
     await doing.try<unknown>(async () => {
-      const reply = await api.POST('/api/v1/sealed-notes/{note}/open', {
+      const reply = await api.POST('/api/v2/sealed-notes/{note}/open', {
         params: { path: { note: note.id } }
       });
       opened = reply.data ?? null;
@@ -44,7 +44,7 @@
   }
   async function destroy(note: Schema['SealedNote']) {
     await doing.try<unknown>(() =>
-      api.DELETE('/api/v1/sealed-notes/{note}', { params: { path: { note: note.id } } })
+      api.DELETE('/api/v2/sealed-notes/{note}', { params: { path: { note: note.id } } })
     );
     opened = null;
     await anew();

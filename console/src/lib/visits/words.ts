@@ -4,12 +4,18 @@ import type { Schema } from '$lib/api/client';
 type Visit = Schema['Visit'];
 
 export const KINDS = ['at the bench', "at the client's", 'from afar'] as const;
-export const WHOSE = ['ours', "the client's", "a supplier's"] as const;
+export const TURNS = ['us', 'client', 'supplier'] as const;
+export type Turn = (typeof TURNS)[number];
+export const TURN_NAMES: Record<Turn, string> = {
+  us: 'us',
+  client: 'the client',
+  supplier: 'a supplier'
+};
 export const PLACES = ['shelf', 'bench', 'client'] as const;
 
-/** Whose move it is, as on the board. */
-export function whoseMove(visit: Visit): string {
-  return visit.whom_name ? `${visit.whom_name}'s` : visit.whose;
+/** For whom the visit waits, as in "Waiting for the client". */
+export function waitingFor(visit: Visit): string {
+  return `Waiting for ${visit.assignee_name || TURN_NAMES[visit.turn]}`;
 }
 
 export function whereItIs(visit: Visit): string {

@@ -28,11 +28,11 @@
 
   let { children }: { children: Snippet } = $props();
   const meAsked = createQuery(
-    () => ask('/api/v1/me'),
+    () => ask('/api/v2/me'),
     () => queries
   );
   const shopAsked = createQuery(
-    () => ask('/api/v1/shop'),
+    () => ask('/api/v2/shop'),
     () => queries
   );
   const me = $derived(meAsked.data ?? null);
@@ -94,7 +94,7 @@
     applyLamp(lamp);
   }
   async function signOut() {
-    await api.POST('/api/v1/sign-out');
+    await api.POST('/api/v2/sign-out');
     forgetDrafts();
     await goto('/sign-in');
   }

@@ -8,7 +8,7 @@
   import { Still } from '$lib/still.svelte';
   import type { Run } from '$lib/api/client';
   import Later from '$lib/components/Later.svelte';
-  import NeedsYou from '$lib/components/NeedsYou.svelte';
+  import NeedsAttention from '$lib/components/NeedsAttention.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
@@ -16,10 +16,10 @@
   import { useMay } from '$lib/session';
   import { count, size } from '$lib/words';
 
-  const asked = createQuery(() => ask('/api/v1/today'));
+  const asked = createQuery(() => ask('/api/v2/today'));
   const today = $derived(asked.data ?? null);
   const NONE: Run[] = [];
-  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const shopAsked = createQuery(() => ask('/api/v2/shop'));
   const may = useMay();
   /** What stands above the lists: the tour of the demo, or the way to a young shop's first round.
    * Decided and drawn once, before the lists: what somebody points at must not move. */
@@ -65,10 +65,10 @@
   {#if leadDrawn || !Lead}
     <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
       <section aria-labelledby="needs">
-        <h2 id="needs"><Term of="attention">Needs you</Term></h2>
-        <NeedsYou
-          needs={today.needs_you}
-          onhandled={() => void refresh('/api/v1/today', '/api/v1/attention')}
+        <h2 id="needs"><Term of="attention">Needs attention</Term></h2>
+        <NeedsAttention
+          needs={today.needs_attention}
+          onhandled={() => void refresh('/api/v2/today', '/api/v2/attention')}
         />
         <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
       </section>

@@ -16,7 +16,7 @@
     trying = true;
     problem = '';
     const { error } = await api
-      .POST('/api/v1/sign-in', { body: { login: login.trim(), password, code } })
+      .POST('/api/v2/sign-in', { body: { login: login.trim(), password, code } })
       .catch((thrown: unknown) => ({ error: thrown }));
     trying = false;
     if (error) {
@@ -33,11 +33,11 @@
   async function byPasskey() {
     trying = true;
     problem = '';
-    const asked = await api.POST('/api/v1/passkey/question').catch(() => null);
+    const asked = await api.POST('/api/v2/passkey/question').catch(() => null);
     try {
       if (!asked?.data) throw asked?.error ?? new Error();
       const credential = await sign(asked.data.options);
-      const { error } = await api.POST('/api/v1/passkey/sign-in', { body: { credential } });
+      const { error } = await api.POST('/api/v2/passkey/sign-in', { body: { credential } });
       if (error) problem = inWords(error);
     } catch (thrown) {
       problem = asked?.data ? inDeviceWords(thrown) : inWords(asked?.error ?? thrown);

@@ -16,7 +16,7 @@
     trying = true;
     // the secret stands after #, so that no server before this one ever reads it
     const { error } = await api
-      .POST('/api/v1/welcome', { body: { secret: location.hash.slice(1), password } })
+      .POST('/api/v2/welcome', { body: { secret: location.hash.slice(1), password } })
       .catch((thrown: unknown) => ({ error: thrown }));
     trying = false;
     problem = error ? inWords(error) : '';

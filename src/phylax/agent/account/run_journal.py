@@ -254,8 +254,8 @@ def _open(path: Path) -> int:
     return os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | files.OWN, 0o600)
 
 
-def _lent(reserve: Reserve | None, deed: Callable[[], int]) -> int:
-    return deed() if reserve is None else reserve.lend(deed)
+def _lent(reserve: Reserve | None, action: Callable[[], int]) -> int:
+    return action() if reserve is None else reserve.lend(action)
 
 
 def _finish(root: str, folders: Sequence[str], name: str) -> None:

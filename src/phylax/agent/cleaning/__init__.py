@@ -1,1 +1,1 @@
-"""Removing what the rules let go: judged once more at the deed."""
+"""Removing what the rules let go: judged once more at the action."""

@@ -11,8 +11,8 @@ from phylax.agent.account.reasons import NoRoomError, why_left
 from phylax.agent.cleaning.disposal import (
     LEFT_ASIDE,
     Breath,
-    Fate,
     Going,
+    HeldStatus,
     IntoHold,
     Left,
     is_same,
@@ -71,7 +71,7 @@ class Aside(IntoHold):
         sized = [(holding.name, holding.size) for holding in going]
         self._journal.about_to(self._kind.key, place, folder, sized, note)
 
-    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[HeldStatus]:
         if not self._in_place:
             yield from super().let_go(going, parent)
             return
@@ -87,7 +87,9 @@ class Aside(IntoHold):
                 continue
             yield index, None
 
-    def _settle(self, going: Sequence[Going], taken: Sequence[int], parent: int) -> Iterator[Fate]:
+    def _settle(
+        self, going: Sequence[Going], taken: Sequence[int], parent: int
+    ) -> Iterator[HeldStatus]:
         """What was taken, is what it was and is open nowhere else goes."""
         assert self._batch is not None
         first, part = self._first, self._batch.part(self._first)

@@ -225,4 +225,4 @@ class ConsentedItems:
 
 
 def _not_now(path: str, why: str) -> None:
-    """What cannot be read is said in the look that follows."""
+    """What cannot be read is said in the survey that follows."""

@@ -49,7 +49,7 @@ class Left(NamedTuple):
     size: int = 0
 
 
-Fate = tuple[int, tuple[Reason, str] | None]
+HeldStatus = tuple[int, tuple[Reason, str] | None]
 """By its index, what became of a file: None, or why it stays after all."""
 
 
@@ -66,7 +66,7 @@ class Way(Protocol):
         OSError where that cannot be noted; then none of them may go."""
         ...
 
-    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[HeldStatus]:
         """Let the announced files of one folder go; what became of each."""
         ...
 
@@ -107,7 +107,7 @@ class ForGood:
     ) -> None:
         self._journal.about_to(self._kind.key, place, folder, [(name, None) for name in names])
 
-    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[HeldStatus]:
         raise NotImplementedError("files that go for good are looked at and removed in one breath")
 
     def prepare(self, place: Place, candidates: Sequence[Candidate]) -> None:
@@ -239,7 +239,7 @@ class IntoHold:
         """How long, and at how many per cent free it goes before its time."""
         return self._kind.held_for(self._rule), self._rule.hold_yields_below
 
-    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[HeldStatus]:
         """All are taken; then each is looked at once more where it lies now: what is another one
         than was judged is put back, or stays held where its name is taken again."""
         assert self._batch is not None
@@ -259,7 +259,9 @@ class IntoHold:
             taken.append(index)
         yield from self._settle(going, taken, parent)
 
-    def _settle(self, going: Sequence[Going], taken: Sequence[int], parent: int) -> Iterator[Fate]:
+    def _settle(
+        self, going: Sequence[Going], taken: Sequence[int], parent: int
+    ) -> Iterator[HeldStatus]:
         """What was taken and is what it was waits here."""
         assert self._batch is not None
         first = self._first

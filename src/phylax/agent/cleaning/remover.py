@@ -77,7 +77,7 @@ class Remover:
         """By file: how many names it had, and how many of them went."""
 
     def refresh(self) -> InUse:
-        """Look again at what is open, where that was some seconds ago."""
+        """Survey again at what is open, where that was some seconds ago."""
         self.candidates.in_use = in_use = self._open_now.found()
         return in_use
 

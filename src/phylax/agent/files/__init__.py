@@ -1,7 +1,7 @@
 """Files as the engine knows them: by a handle on an open folder and a name in it.
 
 Whatever is looked at or let go is named by one part of a path, in a folder that is held open, and
-links are never followed: one planted between look and deed leads nowhere. `posix` does so by the
+links are never followed: one planted between look and action leads nowhere. `posix` does so by the
 *at calls of POSIX.1-2008, `windows` by opening relative to a folder's handle.
 
 Everything that changes something on a volume goes through here and is announced by `step`.
@@ -35,12 +35,12 @@ OWN = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
 """How a file of the agent's own is opened: not for other programs it starts, byte by byte."""
 
 
-def _go_on(deed: str) -> None:
-    """Nothing stands between a deed and its doing."""
+def _go_on(action: str) -> None:
+    """Nothing stands between an action and its doing."""
 
 
 step: Callable[[str], None] = _go_on
-"""Called with each deed just before it is done. Fault tests end or hinder the work here."""
+"""Called with each action just before it is done. Fault tests end or hinder the work here."""
 
 
 def exists(name: str, parent: int) -> bool:

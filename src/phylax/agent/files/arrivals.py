@@ -2,7 +2,8 @@
 
 A folder that is moved keeps the times of all that is in it. Only its own change time and that of
 the folder it comes into move, and these move as well with every file that is made in them. So of a
-folder that is in use it is only sure that it lies there since the first of the looks, one after the
+folder that is in use it is only sure that it lies there since the first of the surveys,
+one after the
 other, that saw it there; the files in it count from then.
 """
 
@@ -27,10 +28,10 @@ Key = tuple[int, int, int]
 
 
 class Arrivals:
-    """What earlier looks knew, and what this one finds."""
+    """What earlier surveys knew, and what this one finds."""
 
     def __init__(self, known: dict[Key, int] | None = None, now: int = 0) -> None:
-        """`now` is the epoch second of a look that is to be remembered; 0: of none."""
+        """`now` is the epoch second of a survey that is to be remembered; 0: of none."""
         self._known = known or {}
         self._now = now
         self.folders: dict[Key, int] = {}
@@ -94,7 +95,7 @@ class KeptArrivals:
             return {}
 
     def keep(self, whose: str, folders: dict[Key, int]) -> None:
-        """The newest whole look found these."""
+        """The newest whole survey found these."""
         path = self._folder / f"{whose}.json"
         part = path.with_suffix(".part")
         # on a full volume what was known before stays: it is true still

@@ -254,7 +254,7 @@ def may_look_into(path: str) -> bool:
 
 
 def is_in_use(error: OSError) -> bool:
-    """Whether a deed failed because another program holds the file."""
+    """Whether an action failed because another program holds the file."""
     return error.errno in (errno.EBUSY, errno.ETXTBSY)
 
 

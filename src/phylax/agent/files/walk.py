@@ -47,7 +47,8 @@ class Folder(NamedTuple):
 
 
 class Names(NamedTuple):
-    """The same without a look at the files: their names, to be looked at one by one at the deed."""
+    """The same without a look at the files: their names, to be looked at one by one at the
+    action."""
 
     handle: int
     parent: int

@@ -152,7 +152,7 @@ def _open_relative(
 
 @contextmanager
 def _opened(name: str, parent: int, access: int, options: int = 0) -> Iterator[int]:
-    """A name opened for a deed; OSError ELOOP where it is a link or junction."""
+    """A name opened for an action; OSError ELOOP where it is a link or junction."""
     handle = _open(name, parent, access | native.READ_ATTRIBUTES | native.SYNCHRONIZE, options)
     try:
         if stat.S_ISLNK(about(handle).st_mode):
@@ -356,7 +356,7 @@ def looker(parent: int) -> Callable[[str], WindowsStat]:
 
 
 def is_in_use(error: OSError) -> bool:
-    """Whether a deed failed because another program holds the file, as the system says."""
+    """Whether an action failed because another program holds the file, as the system says."""
     return getattr(error, "winerror", None) in native.IN_USE
 
 
@@ -365,7 +365,7 @@ def open_looker(parent: int) -> Callable[[str], tuple[WindowsStat, bool]]:
     return lambda name: (look(name, parent), False)
 
 
-# --- deeds -----------------------------------------------------------------------------------
+# --- actions -----------------------------------------------------------------------------------
 
 
 def unlink(name: str, parent: int) -> None:

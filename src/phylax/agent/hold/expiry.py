@@ -35,7 +35,7 @@ def end_what_is_due(hold: Hold, spool: Spool, now: datetime, check: Callable[[],
                 UnheldMessage(
                     id=f"gone-{batch.name}-{int(batch.head.held_at.timestamp())}",
                     batch=batch.name,
-                    fate="gone",
+                    status="gone",
                     at=now,
                     # what was put back is known to be; this is of all others
                     numbers=((1, last),),

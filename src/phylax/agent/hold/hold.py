@@ -183,9 +183,9 @@ class Hold:
             )
         return self._sums[mount]
 
-    def with_room(self, deed: Callable[[], T]) -> T:
+    def with_room(self, action: Callable[[], T]) -> T:
         """Do something that needs room, with the reserve's where there is none else."""
-        return deed() if self._reserve is None else self._reserve.lend(deed)
+        return action() if self._reserve is None else self._reserve.lend(action)
 
     def room(self, place: Place) -> int:
         """Bytes that may still be held on a place's volume."""

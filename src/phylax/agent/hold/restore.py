@@ -51,7 +51,7 @@ class HeldWork:
             for pick in self._order.picks:
                 self._carry_out(pick)
         except Stopped:
-            did["called_off"] = True
+            did["cancelled"] = True
         outcomes = [self._tell(pick) for pick in self._order.picks]
         did["outcomes"] = tuple(outcome for outcome in outcomes if outcome is not None)
         did["left"] = tuple(self._outcomes.named)
@@ -70,7 +70,7 @@ class HeldWork:
         try:
             batch = self._hold.batch(pick.batch)
         except (OSError, ValueError):
-            # on a volume that is not connected, gone for good meanwhile, or never this machine's
+            # on a volume that is not connected, deleted for good meanwhile, or never this machine's
             key = _category_in(pick.batch)
             reason = Reason.AWAY if self._hold.is_away(pick.batch) else Reason.GONE
             for _ in pick.numbers or (0,):
@@ -125,7 +125,7 @@ class HeldWork:
                 UnheldMessage(
                     id=uuid.uuid4().hex,
                     batch=pick.batch,
-                    fate="put back" if self._order.kind == "put back" else "gone",
+                    status="put back" if self._order.kind == "put back" else "gone",
                     at=datetime.now(UTC),
                     numbers=tuple(ranges[start : start + _RANGES]),
                 )

@@ -24,7 +24,7 @@ from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.agent.machines.standin_upkeep import StandInUpkeep
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.tuning.setting_backend import LocalSettingBackend, SettingBackend
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.machines import DiskKind, MachineFacts, System
@@ -316,7 +316,7 @@ class StandInMachine:
 
     def act(
         self, action: Action, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart]:
+    ) -> Iterator[ActionPart]:
         return self.upkeep.act(action, watch)
 
     def restarting(self) -> StandInUpkeep:

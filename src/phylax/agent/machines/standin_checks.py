@@ -39,7 +39,7 @@ class PretendedChecks(Demand):
     volumes: dict[str, PretendedVolume] = Field({}, description="By their mounts")
     disks: dict[str, dict[str, int]] = Field({}, description="What each has counted, by its name")
     grows: dict[str, dict[str, int]] = Field(
-        {}, description="How much more of it each has counted at each further look, by its name"
+        {}, description="How much more of it each has counted at each further survey, by its name"
     )
 
 
@@ -100,7 +100,7 @@ def write_checks(folder: Path, pretended: PretendedChecks) -> None:
 
 
 def _grown(pretended: PretendedChecks) -> PretendedChecks:
-    """A disk that fails slowly has counted more by the next look."""
+    """A disk that fails slowly has counted more by the next survey."""
     disks = {
         disk: {
             name: counted.get(name, 0) + pretended.grows.get(disk, {}).get(name, 0)

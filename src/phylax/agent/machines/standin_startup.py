@@ -31,7 +31,7 @@ SETTINGS_FOLDER = "settings"
 STARTS_FILE = "starts.jsonl"
 _REST = 9.0
 """Processor seconds of what belongs to no program."""
-_SHARE = {Intent.FROM_START: 1.0, Intent.MAY_WAIT: 0.3}
+_SHARE = {Intent.AT_START: 1.0, Intent.AFTER_START: 0.3}
 """How much of its cost a program takes of a start, by how it runs."""
 _WHOLE, _EACH = 0.07, 0.05
 """How far starts scatter as a whole, and programs among themselves, as logarithms."""
@@ -94,12 +94,12 @@ class Startup:
             try:
                 pretended = PretendedValue.model_validate_json(path.read_bytes())
                 values.append(
-                    Seen(key=key, of=of, value=pretended.value, settable=pretended.settable)
+                    Seen(key=key, person=of, value=pretended.value, settable=pretended.settable)
                 )
             except (OSError, ValidationError) as failure:
                 if key in settings():
                     odd = f"{path.name} is no setting: {type(failure).__name__}"
-                    values.append(Seen(key=key, of=of, unread=odd))
+                    values.append(Seen(key=key, person=of, unread=odd))
         return values
 
     def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
@@ -152,7 +152,7 @@ class Startup:
         programs = {program.key: program for program in self.programs() if not program.unread}
         dearer = 1.0
         for key, factor in behaviour.dearer_without.items():
-            if key in programs and programs[key].now is not Intent.FROM_START:
+            if key in programs and programs[key].now is not Intent.AT_START:
                 dearer *= factor
         chance = Random(f"{self._host}:{number}")
         whole = dearer * chance.lognormvariate(0, _WHOLE)
@@ -167,7 +167,7 @@ class Startup:
             boot=sha256(f"{self._host}:{number}".encode()).hexdigest()[:32],
             at=at,
             programs=costs,
-            rest=round(_REST * whole * chance.lognormvariate(0, _EACH), 3),
+            unattributed=round(_REST * whole * chance.lognormvariate(0, _EACH), 3),
             left_out=LeftOut.AFTER_UPDATES if number % _UPDATED_EACH == 5 else None,
         )
         with open(self._folder / STARTS_FILE, "ab") as file:

@@ -20,9 +20,9 @@ from phylax.agent.machines.standin_checks import pretended_checks, repair
 from phylax.agent.machines.standin_startup import Startup
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import (
-    ActedPart,
     ActEnd,
     Action,
+    ActionPart,
     ArrangeDisks,
     ClearNameCache,
     InstallUpdates,
@@ -203,7 +203,7 @@ class StandInUpkeep:
                     most_memory=upkeep.most_memory, slots=upkeep.slots, pressed=upkeep.pressed,
                 )  # fmt: skip
                 yield looked(kind, "", started, [], units=len(upkeep.slots))
-            case "lie-of-files":
+            case "fragmentation":
                 volumes = [self._lie_of(upkeep, volume) for volume in self._state.volumes]
                 for volume in volumes:
                     yield looked(kind, volume.volume, started, [], units=volume.files or 0)
@@ -238,7 +238,7 @@ class StandInUpkeep:
 
     # --- actions ---------------------------------------------------------------------------------
 
-    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+    def act(self, action: Action, watch: Watch) -> Iterator[ActionPart]:
         match action:
             case RepairFileSystem():
                 yield self._repair(action.volume)
@@ -249,11 +249,11 @@ class StandInUpkeep:
             case TryRemoval():
                 tried = self._tried(action.program, action.version)
                 end = ActEnd.REFUSED if tried.refused else ActEnd.DONE
-                yield ActedPart(of=action.program, end=end, why=tried.refused, tried=tried)
+                yield ActionPart(target=action.program, end=end, why=tried.refused, tried=tried)
             case RemoveProgram():
                 yield from self._remove(action)
             case ClearNameCache():
-                yield ActedPart(of="", end=ActEnd.DONE, after="names are asked anew")
+                yield ActionPart(target="", end=ActEnd.DONE, after="names are asked anew")
             case _:
                 raise OSError(errno.ENOTSUP, "is not pretended", action.action)
 
@@ -261,19 +261,19 @@ class StandInUpkeep:
         upkeep = read_upkeep(self._folder)
         write_upkeep(self._folder, upkeep.model_copy(update=changes))
 
-    def _repair(self, volume: str) -> ActedPart:
+    def _repair(self, volume: str) -> ActionPart:
         upkeep = read_upkeep(self._folder)
         if volume not in {known.mount for known in self._state.volumes}:
-            return ActedPart(of=volume, end=ActEnd.REFUSED, why="there is no such volume here")
+            return ActionPart(target=volume, end=ActEnd.REFUSED, why="there is no such volume here")
         if volume in upkeep.repair_waits:
             why = "it waits for the next start already"
-            return ActedPart(of=volume, end=ActEnd.NOTHING, why=why)
+            return ActionPart(target=volume, end=ActEnd.NOTHING, why=why)
         self._alter(repair_waits=(*upkeep.repair_waits, volume))
-        return ActedPart(
-            of=volume, end=ActEnd.DONE, after="repaired at the next start", needs_restart=True
+        return ActionPart(
+            target=volume, end=ActEnd.DONE, after="repaired at the next start", needs_restart=True
         )
 
-    def _arrange(self, action: ArrangeDisks, watch: Watch) -> Iterator[ActedPart]:
+    def _arrange(self, action: ArrangeDisks, watch: Watch) -> Iterator[ActionPart]:
         wanted = [
             volume for volume in self._state.volumes
             if volume.mount in (action.volumes or (volume.mount,))
@@ -284,10 +284,10 @@ class StandInUpkeep:
             lie = self._lie_of(upkeep, volume)
             disk = upkeep.disks.get(volume.mount, PretendedDisk())
             if lie.judgement.treatment is Treatment.NONE:
-                yield ActedPart(of=volume.mount, end=ActEnd.REFUSED, why=lie.judgement.why)
+                yield ActionPart(target=volume.mount, end=ActEnd.REFUSED, why=lie.judgement.why)
                 continue
             if lie.judgement.treatment is Treatment.GATHER and disk.pieces <= disk.files:
-                yield ActedPart(of=volume.mount, end=ActEnd.NOTHING, why="its files lie whole")
+                yield ActionPart(target=volume.mount, end=ActEnd.NOTHING, why="its files lie whole")
                 continue
             _takes(upkeep.seconds_arranging, watch)
             if lie.judgement.treatment is Treatment.GATHER:
@@ -299,12 +299,12 @@ class StandInUpkeep:
                 gathered = disk.model_copy(update={"free_blocks": 0})
                 after = f"{show_size(disk.free_blocks)} of free blocks given back"
             self._alter(disks={**upkeep.disks, volume.mount: gathered})
-            yield ActedPart(of=volume.mount, end=ActEnd.DONE, before=before, after=after)
+            yield ActionPart(target=volume.mount, end=ActEnd.DONE, before=before, after=after)
 
-    def _install(self, action: InstallUpdates, watch: Watch) -> Iterator[ActedPart]:
+    def _install(self, action: InstallUpdates, watch: Watch) -> Iterator[ActionPart]:
         upkeep = read_upkeep(self._folder)
         if upkeep.updates_unread:
-            yield ActedPart(of="", end=ActEnd.FAILED, why=upkeep.updates_unread)
+            yield ActionPart(target="", end=ActEnd.FAILED, why=upkeep.updates_unread)
             return
         wanted = [
             update for update in upkeep.updates
@@ -312,16 +312,16 @@ class StandInUpkeep:
             and (not action.names or update.name in action.names)
         ]  # fmt: skip
         if not wanted:
-            yield ActedPart(of="", end=ActEnd.NOTHING, why="nothing is missing")
+            yield ActionPart(target="", end=ActEnd.NOTHING, why="nothing is missing")
         for number, update in enumerate(wanted):
             watch(number, len(wanted))
             if update.held_back:
-                yield ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
+                yield ActionPart(target=update.name, end=ActEnd.REFUSED, why=update.held_back)
                 continue
             _takes(upkeep.seconds_each, watch)
             if update.name in upkeep.failing:
                 why = "its installer gave up"
-                yield ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
+                yield ActionPart(target=update.name, end=ActEnd.FAILED, before=update.now, why=why)
                 continue
             now = read_upkeep(self._folder)
             waits = "updates that were installed ask for it" if update.restart else ""
@@ -334,8 +334,8 @@ class StandInUpkeep:
                 ),
                 restart_waits=waits or now.restart_waits,
             )  # fmt: skip
-            yield ActedPart(
-                of=update.name, end=ActEnd.DONE, before=update.now, after=update.version,
+            yield ActionPart(
+                target=update.name, end=ActEnd.DONE, before=update.now, after=update.version,
                 needs_restart=update.restart,
             )  # fmt: skip
 
@@ -364,27 +364,30 @@ class StandInUpkeep:
             can_come_back=not any(other.key in upkeep.gone_for_good for other in goes),
         )
 
-    def _remove(self, action: RemoveProgram) -> Iterator[ActedPart]:
+    def _remove(self, action: RemoveProgram) -> Iterator[ActionPart]:
         upkeep = read_upkeep(self._folder)
         agreed = {action.program, *(other.name for other in action.along)}
         if not agreed & {program.key for program in upkeep.programs}:
-            yield ActedPart(of=action.program, end=ActEnd.DONE, after="not installed any more")
+            yield ActionPart(target=action.program, end=ActEnd.DONE, after="not installed any more")
             return
         tried = self._tried(action.program, action.version)
         why = tried.refused
         if not why and (more := [o.name for o in tried.along if o not in action.along]):
-            why = f"{', '.join(more)} would go too, and nobody agreed to that"
-        if not why and not tried.can_come_back and not action.gone_for_good:
+            why = f"{', '.join(more)} would be removed too, and nobody agreed to that"
+        if not why and not tried.can_come_back and not action.not_reinstallable:
             why = "this version cannot be had again, and nobody agreed to that"
         if why:
-            yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=why)
+            yield ActionPart(target=action.program, end=ActEnd.REFUSED, why=why)
             return
         goes = {action.program, *(other.name for other in tried.along)}
         self._alter(programs=tuple(p for p in upkeep.programs if p.key not in goes))
         for program in upkeep.programs:
             if program.key in goes:
-                yield ActedPart(
-                    of=program.key, end=ActEnd.DONE, before=program.version, after="not installed"
+                yield ActionPart(
+                    target=program.key,
+                    end=ActEnd.DONE,
+                    before=program.version,
+                    after="not installed",
                 )
 
     # --- restart ---------------------------------------------------------------------------------

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Protocol
 
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
 
@@ -51,7 +51,7 @@ class UpkeepMachine(Protocol):
 
     def act(
         self, action: Action, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart | UnderWay]:
+    ) -> Iterator[ActionPart | UnderWay]:
         """Do something of the fixed set, part by part; done again after it was cut off, it comes
         to the same. What is `UnderWay` is begun when the next part is asked for; `cut_off` was
         under way when the same work was cut off. OSError where this kind of machine cannot do it.

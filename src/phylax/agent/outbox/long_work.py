@@ -42,7 +42,7 @@ class LongWork:
                 step=self._step,
                 category=self._what,
                 items=self._done,
-                of_items=self._of or None,
+                total_items=self._of or None,
                 seconds_left=self._left(now),
             )
         )

@@ -1,4 +1,4 @@
-"""Telling the service how far a run is, while it goes on: progress, lines of a look, listings."""
+"""Telling the service how far a run is, while it goes on: progress, lines of a survey, listings."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import ListingMessage, Message, Progress, Step, SurveyPartMessage
 from phylax.core.scheduling.pace import Pace
-from phylax.core.survey import Item, Look, SurveyLine
+from phylax.core.survey import Item, SurveyKind, SurveyLine
 
 _TELL_EVERY = 0.4
 _PART_EVERY = 1.5
@@ -57,8 +57,8 @@ class ProgressReporter:
                 category=category,
                 items=self._items,
                 size=self._size,
-                of_items=self._expect.count if self._expect else None,
-                of_size=self._expect.size if self._expect else None,
+                total_items=self._expect.count if self._expect else None,
+                total_size=self._expect.size if self._expect else None,
                 items_per_second=None if rate is None else round(rate, 1),
                 seconds_left=self._pace.seconds_left,
             )
@@ -66,10 +66,10 @@ class ProgressReporter:
 
 
 class Parts:
-    """Shows a look's lines while it goes on, every other second; the whole survey follows."""
+    """Shows a survey's lines while it goes on, every other second; the whole survey follows."""
 
     def __init__(
-        self, report: Callable[[Message], None], run_id: int, look: Look, started: datetime
+        self, report: Callable[[Message], None], run_id: int, look: SurveyKind, started: datetime
     ) -> None:
         self._report = report
         self._run_id = run_id
@@ -86,7 +86,7 @@ class Parts:
             SurveyPartMessage(
                 id=uuid.uuid4().hex,
                 run_id=self._run_id,
-                look=self._look,
+                survey_kind=self._look,
                 started_at=self._started,
                 lines=tuple(self._lines),
             )
@@ -98,7 +98,7 @@ class Parts:
 class Pages:
     """Spools the kept listings page by page."""
 
-    def __init__(self, spool: Spool, run_id: int, look: Look) -> None:
+    def __init__(self, spool: Spool, run_id: int, look: SurveyKind) -> None:
         self._spool = spool
         self._run_id = run_id
         self._look = look
@@ -118,7 +118,7 @@ class Pages:
                 ListingMessage(
                     id=uuid.uuid4().hex,
                     run_id=self._run_id,
-                    look=self._look,
+                    survey_kind=self._look,
                     category=self._category,
                     first_number=self._numbers.get(self._category, 1),
                     items=tuple(self._items),

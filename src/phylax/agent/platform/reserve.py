@@ -39,14 +39,14 @@ class Reserve:
                     path.unlink(missing_ok=True)
                     raise
 
-    def lend(self, deed: Callable[[], T]) -> T:
+    def lend(self, action: Callable[[], T]) -> T:
         """Do something that needs room; on a full volume once more with the reserve given up."""
         try:
-            return deed()
+            return action()
         except OSError as error:
             if error.errno not in FULL or not self.give_up():
                 raise
-            return deed()
+            return action()
 
     def give_up(self) -> bool:
         """Free the room; False where there was none left to free."""

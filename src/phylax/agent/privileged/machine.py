@@ -24,7 +24,7 @@ from phylax.agent.privileged.requests import (
 from phylax.agent.privileged.rights import ACTIONS, CHECKS, THINGS, Rights
 from phylax.agent.privileged.system_unit import PrivilegedUnit, privileged
 from phylax.agent.tuning.setting_backend import SettingBackend
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -59,7 +59,7 @@ class ConfinedSystem(LinuxSystem):
 
     def act(
         self, action: Action, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart | UnderWay]:
+    ) -> Iterator[ActionPart | UnderWay]:
         rights = ACTIONS.get(action.action)
         if rights is None:
             yield from super().act(action, watch, cut_off)
@@ -81,8 +81,8 @@ class ConfinedSystem(LinuxSystem):
         """What a unit may write counts, not what this process may: to it /etc is read-only."""
         can_write = _is_writable("/etc")
         return [
-            seen.model_copy(update={"may_set": can_write})
-            if not seen.of and seen.key in _BELOW_ETC and not seen.may_set
+            seen.model_copy(update={"writable": can_write})
+            if not seen.person and seen.key in _BELOW_ETC and not seen.writable
             else seen
             for seen in super().values()
         ]

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter
 
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.values import Value
@@ -65,7 +65,7 @@ class Job(Value):
 
 class Part(Value):
     kind: Literal["part"] = "part"
-    part: ActedPart
+    part: ActionPart
 
 
 class Begins(Value):

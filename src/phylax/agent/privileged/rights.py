@@ -74,7 +74,7 @@ arranged file by file wherever they are mounted."""
 CHECKS: Final[Mapping[str, Rights]] = {
     "file-system": Rights.DISKS,
     "disk-health": Rights.DISKS,
-    "lie-of-files": Rights.DISKS,
+    "fragmentation": Rights.DISKS,
 }
 """Checks that the agent's own rights are not enough for."""
 

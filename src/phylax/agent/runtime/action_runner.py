@@ -14,16 +14,16 @@ from phylax.agent.runtime.check_runner import look_by_check
 from phylax.agent.runtime.reporter import OrderListener
 from phylax.agent.runtime.restarting import restart
 from phylax.agent.workers.crew import Crew
-from phylax.core.actions import ActedPart, ActEnd, Restart, UnderWay
+from phylax.core.actions import ActEnd, ActionPart, Restart, UnderWay
 from phylax.core.actions.acted import MOST_PARTS
-from phylax.core.protocol import ActedMessage, ActOrder
+from phylax.core.protocol import ActionMessage, ActOrder
 
 _PART: Final = "part "
 _UNDER_WAY: Final = "under way"
 _LOOKED_AT_AGAIN = {
     "install-updates": ("updates", "programs"),
     "remove-program": ("programs",),
-    "arrange-disks": ("lie-of-files",),
+    "arrange-disks": ("fragmentation",),
 }
 """What an action alters, by the checks that list it."""
 
@@ -42,9 +42,9 @@ def act(
     `recheck` is called after what may have changed what starts by itself.
     """
     started = datetime.now(UTC)
-    watch = LongWork(listener, "act", order.act.action, order.earlier)
+    watch = LongWork(listener, "act", order.action.action, order.earlier)
     parts = [
-        ActedPart.model_validate(value)
+        ActionPart.model_validate(value)
         for name, value in journal.noted.items() if name.startswith(_PART)
     ]  # fmt: skip
     ended = False
@@ -58,15 +58,15 @@ def act(
         ended = True
     except OSError as failure:
         why = (failure.strerror or type(failure).__name__)[:400]
-        parts.append(ActedPart(of="", end=ActEnd.FAILED, why=why))
+        parts.append(ActionPart(target="", end=ActEnd.FAILED, why=why))
         ended = True
     finally:
         if parts := _newest(parts):
             # the same for the same work: where it was cut off and gone on with it is told anew
-            message = ActedMessage(
+            message = ActionMessage(
                 id=f"acted-{order.run_id}-{order.lease}-{journal.resumed}-{int(ended)}",
                 run_id=order.run_id,
-                action=order.act.action,
+                action=order.action.action,
                 parts=tuple(parts[:MOST_PARTS]),
                 ended=ended,
                 started_at=started,
@@ -74,13 +74,13 @@ def act(
             )
             spool.put(message)
     if any(part.end is ActEnd.DONE for part in parts):
-        for key in _LOOKED_AT_AGAIN.get(order.act.action, ()):
+        for key in _LOOKED_AT_AGAIN.get(order.action.action, ()):
             look_by_check(order.run_id, key, "", crew, watch, spool)
-        if order.act.action in ("install-updates", "remove-program"):
+        if order.action.action in ("install-updates", "remove-program"):
             recheck()
     wrong = [part for part in parts if part.end in (ActEnd.FAILED, ActEnd.REFUSED)]
     return {
-        "acted": True,
+        "is_action": True,
         "refused": len(wrong),
         "refusals": tuple(part.in_words[:500] for part in wrong[:20]),
     }
@@ -88,8 +88,8 @@ def act(
 
 def _parts(
     order: ActOrder, crew: Crew, journal: RunJournal, watch: Watch
-) -> Iterator[ActedPart | UnderWay]:
-    action = order.act
+) -> Iterator[ActionPart | UnderWay]:
+    action = order.action
     if action.action in crew.guard.never_checks:
         why = "named by this machine's own guard"
     elif order.protect_findings:
@@ -97,11 +97,11 @@ def _parts(
     else:
         why = ""
     if why:
-        yield ActedPart(of="", end=ActEnd.REFUSED, why=why[:500])
+        yield ActionPart(target="", end=ActEnd.REFUSED, why=why[:500])
     elif isinstance(action, Restart):
         if crew.guard.never_restarts:
             why = "this machine's own guard says that it is never restarted"
-            yield ActedPart(of="", end=ActEnd.REFUSED, why=why)
+            yield ActionPart(target="", end=ActEnd.REFUSED, why=why)
         else:
             yield restart(action, crew.machine.restarting(), journal, watch)
     else:
@@ -110,13 +110,13 @@ def _parts(
         yield from crew.machine.act(action, watch, cut_off)
 
 
-def _newest(parts: Sequence[ActedPart]) -> list[ActedPart]:
+def _newest(parts: Sequence[ActionPart]) -> list[ActionPart]:
     """Of each volume, update or program what was last said of it. That there was nothing to do is
     said only where nothing was done."""
-    newest: dict[str, ActedPart] = {}
+    newest: dict[str, ActionPart] = {}
     for part in parts:
-        if part.end is not ActEnd.NOTHING or part.of not in newest:
-            newest[part.of] = part
+        if part.end is not ActEnd.NOTHING or part.target not in newest:
+            newest[part.target] = part
     whole = newest.get("")
     if whole is not None and whole.end is ActEnd.NOTHING and len(newest) > 1:
         del newest[""]

@@ -1,4 +1,4 @@
-"""One cleaning, from the look before it to the look after it."""
+"""One cleaning, from the survey before it to the survey after it."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from phylax.agent.account.run_journal import JournalError, RunJournal
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.platform.clock import Clock
 from phylax.agent.runtime.reporter import OrderListener, why_stopped
-from phylax.agent.survey.task import LookListener, LookTask, Stopped
+from phylax.agent.survey.task import Stopped, SurveyListener, SurveyTask
 from phylax.agent.workers.crew import Crew
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import AgreedListing, CleanOrder, Step
 from phylax.core.retention import Caution
-from phylax.core.survey import Item, Look, SurveyLine
+from phylax.core.survey import Item, SurveyKind, SurveyLine
 
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A further pass is worth it for so many bytes, and for one part in so many of what went."""
@@ -34,7 +34,7 @@ class CleaningRun:
         crew: Crew,
         clock: Clock,
         listener: OrderListener,
-        look: Callable[[Look], list[SurveyLine]],
+        look: Callable[[SurveyKind], list[SurveyLine]],
     ) -> None:
         """`look` looks through what the order names, and has it reported."""
         self._order = order
@@ -53,9 +53,9 @@ class CleaningRun:
         """What became of it, as fields of the result."""
         order, did = self._order, dict[str, Any]()
         try:
-            expect = order.expect_gone
-            if order.look_first:
-                expect = _promised(self._look(Look.FIRST), order)
+            expect = order.expected_removed
+            if order.survey_first:
+                expect = _promised(self._look(SurveyKind.FIRST), order)
             self._pass("clean", order.clean, order.agreed, expect)
             if rest := self._rest():
                 again = tuple(
@@ -65,7 +65,7 @@ class CleaningRun:
                 )
                 self._again.clear()
                 self._pass("further pass", tuple(rest), again, None)
-            self._look(Look.SECOND)
+            self._look(SurveyKind.SECOND)
         except Stopped as stop:
             did[why_stopped(stop)] = True
         except (OSError, JournalError, KeyError, ValueError) as failure:
@@ -97,7 +97,7 @@ class CleaningRun:
         task = CleaningPass(
             run_id=order.run_id,
             keys=keys,
-            rules=order.look,
+            rules=order.rules,
             now=self._clock.believed(),
             protect=order.protect,
             standing=order.standing,
@@ -121,14 +121,14 @@ class CleaningRun:
         order = self._order
         listed = {listing.category for listing in order.agreed}
         by_rule = [key for key in order.clean if key not in listed]
-        look = tuple(rule for rule in order.look if rule.category in by_rule)
-        task = LookTask(look, self._clock.believed(), order.protect, order.volumes)
-        hears = LookListener(self._listener.watcher("second look", None))
+        look = tuple(rule for rule in order.rules if rule.category in by_rule)
+        task = SurveyTask(look, self._clock.believed(), order.protect, order.volumes)
+        hears = SurveyListener(self._listener.watcher("second look", None))
         lines = [line for party in self._crew.parties() for line in party.look(task, hears)]
         went = sum(self._journal.removed_of(key).size for key in order.clean)
         worth = [key for key in order.clean if self._again.get(key)]
         for key in by_rule:
-            goes = sum(line.goes.size for line in lines if line.category == key)
+            goes = sum(line.removable.size for line in lines if line.category == key)
             gain = goes - self._refused.get(key, 0)
             if key not in worth and gain >= max(_WORTH_BYTES, went // _WORTH_SHARE):
                 worth.append(key)
@@ -142,9 +142,9 @@ class CleaningRun:
 
 
 def _promised(lines: list[SurveyLine], order: CleanOrder) -> Tally:
-    """What a look says will go by this order."""
+    """What a survey says will go by this order."""
     going = [
-        line.goes
+        line.removable
         for line in lines
         if line.category in order.clean
         and (category(line.category).caution is Caution.SAFE or line.category in order.standing)

@@ -74,7 +74,7 @@ class HoldKeeper:
             category=head.category,
             mount=head.mount,
             held_at=head.held_at,
-            until_at=head.until_at,
+            expires_at=head.until_at,
             items=tuple(page),
         )
         self._report(message)

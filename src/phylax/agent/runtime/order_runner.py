@@ -32,13 +32,13 @@ from phylax.core.protocol import (
     CleanOrder,
     CompareOrder,
     HeldOrder,
-    LookAtSettingsOrder,
     Order,
     PutSettingsBackOrder,
+    ReadSettingsOrder,
     ResultMessage,
     SurveyOrder,
 )
-from phylax.core.survey import Look, SurveyLine
+from phylax.core.survey import SurveyKind, SurveyLine
 from phylax.core.survey.conditions import why_otherwise
 from phylax.core.tuning.changes import ChangeMade
 
@@ -123,7 +123,7 @@ class OrderRunner:
                 case SurveyOrder():
                     if order.snapshot:
                         take_snapshot(order.run_id, "before", self._crew, self._sender.spool)
-                    self._look(order, Look.FIRST, listener)
+                    self._look(order, SurveyKind.FIRST, listener)
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case CleanOrder():
@@ -148,14 +148,14 @@ class OrderRunner:
                     )  # fmt: skip
                 case CompareOrder():
                     take_snapshot(order.run_id, "after", self._crew, self._sender.spool)
-                case LookAtSettingsOrder():
+                case ReadSettingsOrder():
                     look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():
                     did = self._changed(order.run_id, self._settings().change(order))
                 case PutSettingsBackOrder():
                     did = self._changed(order.run_id, self._settings().put_back(order))
                 case HeldOrder():
-                    watch = listener.watcher(order.kind, order.expect)
+                    watch = listener.watcher(order.kind, order.expected)
                     did = self._crew.held_work(self._sender.spool, order, journal, watch)
         except Stopped as stop:
             did[why_stopped(stop)] = True
@@ -214,6 +214,6 @@ class OrderRunner:
         }
 
     def _look(
-        self, order: SurveyOrder | CleanOrder, look: Look, listener: OrderListener
+        self, order: SurveyOrder | CleanOrder, look: SurveyKind, listener: OrderListener
     ) -> list[SurveyLine]:
         return look_through(order, look, self._crew, self._clock, self._sender, listener)

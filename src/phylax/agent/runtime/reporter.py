@@ -53,4 +53,4 @@ class OrderListener:
 
 def why_stopped(stop: Stopped) -> str:
     """The field of the result that says why the work was stopped."""
-    return "out_of_time" if isinstance(stop, OutOfTime) else "called_off"
+    return "timed_out" if isinstance(stop, OutOfTime) else "cancelled"

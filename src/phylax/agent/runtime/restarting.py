@@ -11,7 +11,7 @@ from typing import Final
 
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.upkeep import Restarting, Watch
-from phylax.core.actions import ActedPart, ActEnd, Restart
+from phylax.core.actions import ActEnd, ActionPart, Restart
 
 _NOTE: Final = "restart"
 _LOOK = 0.5
@@ -25,7 +25,7 @@ _log = logging.getLogger("phylax.agent")
 def restart(
     action: Restart, machine: Restarting, journal: RunJournal, watch: Watch, *,
     give_up: timedelta = _GIVE_UP, wait: timedelta = _WAIT,
-) -> ActedPart:  # fmt: skip
+) -> ActionPart:  # fmt: skip
     """What came of it. OSError where the machine cannot be asked. Called off or ended in the
     middle, it does not restart, unless it has begun to."""
     noted = journal.noted.get(_NOTE)
@@ -33,8 +33,8 @@ def restart(
         return _came_back(datetime.fromisoformat(noted["at"]))
     boot = machine.boot()
     if obstacle := _waits_for_obstacles(machine, watch, wait):
-        return ActedPart(
-            of="", end=ActEnd.REFUSED, why=f"it would end what must not be: {obstacle}"[:500]
+        return ActionPart(
+            target="", end=ActEnd.REFUSED, why=f"it would end what must not be: {obstacle}"[:500]
         )
     left = action.postponements
     at = datetime.now(UTC) + timedelta(minutes=action.warn_minutes)
@@ -51,9 +51,11 @@ def restart(
             if not scheduled and datetime.now(UTC) < at + give_up:
                 if not left and action.postponements:
                     why = "somebody at it put it off once more than agreed"
-                    return ActedPart(of="", end=ActEnd.REFUSED, why=why)
+                    return ActionPart(target="", end=ActEnd.REFUSED, why=why)
                 if not left:
-                    return ActedPart(of="", end=ActEnd.REFUSED, why="somebody at it put it off")
+                    return ActionPart(
+                        target="", end=ActEnd.REFUSED, why="somebody at it put it off"
+                    )
                 left -= 1
                 at = datetime.now(UTC) + timedelta(minutes=action.postpone_minutes)
                 journal.note(_NOTE, {"boot": boot, "at": at.isoformat()})
@@ -63,13 +65,13 @@ def restart(
                 with suppress(OSError):
                     machine.cancel()
                 why = "it was asked to, and did not"
-                return ActedPart(of="", end=ActEnd.FAILED, why=why)
+                return ActionPart(target="", end=ActEnd.FAILED, why=why)
             elif datetime.now(UTC) < at and (obstacles := machine.obstacles()):
                 # something began meanwhile: it goes first
                 machine.cancel()
                 if obstacle := _waits_for_obstacles(machine, watch, wait):
                     why = f"it would end what must not be: {obstacle}"[:500]
-                    return ActedPart(of="", end=ActEnd.REFUSED, why=why)
+                    return ActionPart(target="", end=ActEnd.REFUSED, why=why)
                 _log.info("the restart waited for %s", obstacles[0])
                 at = datetime.now(UTC) + timedelta(minutes=action.warn_minutes)
                 journal.note(_NOTE, {"boot": boot, "at": at.isoformat()})
@@ -109,8 +111,10 @@ def _waits_for_obstacles(machine: Restarting, watch: Watch, wait: timedelta) -> 
     return ""
 
 
-def _came_back(at: datetime) -> ActedPart:
-    return ActedPart(of="", end=ActEnd.DONE, after=f"restarted, asked for {at:%Y-%m-%d %H:%M} UTC")
+def _came_back(at: datetime) -> ActionPart:
+    return ActionPart(
+        target="", end=ActEnd.DONE, after=f"restarted, asked for {at:%Y-%m-%d %H:%M} UTC"
+    )
 
 
 def _words(at: datetime, left: int) -> str:

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from phylax.agent.outbox.spool import Spool
 from phylax.core.backups.restore_epochs import RestoreEpoch, met
-from phylax.core.protocol import SetBackMessage
+from phylax.core.protocol import RestoredMessage
 
 _FILE = "records.json"
 _log = logging.getLogger("phylax.agent")
@@ -52,11 +52,11 @@ class KnownRecords:
 
     def _say(self, known: RestoreEpoch, now: RestoreEpoch) -> None:
         self._spool.put(
-            SetBackMessage(
+            RestoredMessage(
                 id=uuid.uuid4().hex,
-                generation=known.name,
-                knew=known.come_to,
-                came_to=now.come_to,
+                restore_epoch=known.name,
+                known_event=known.come_to,
+                newest_event=now.come_to,
             )
         )
 

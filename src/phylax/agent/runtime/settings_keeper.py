@@ -1,4 +1,4 @@
-"""What is to be seen to of settings between orders: confirmed or undone, and told."""
+"""What is to be dealt with of settings between orders: confirmed or undone, and told."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ class SettingsKeeper:
             undone = change.stage is Stage.UNDONE
             state = ChangeState.UNDONE if undone else ChangeState.PUT_BACK
             made = as_told(change, state).model_copy(
-                update={"refused": change.untold if undone else "", "there": not undone}
+                update={"refused": change.untold if undone else "", "at_machine": not undone}
             )
             message = ChangesMessage(id=f"end-{change.id}", run_id=int(run[1]), changes=(made,))
             self._spool.put(message)
@@ -120,4 +120,4 @@ def _only_this() -> Iterator[None]:
     try:
         yield
     except (OSError, ValueError) as failure:
-        _log.warning("settings are not seen to now: %s", failure)
+        _log.warning("settings are not dealt with now: %s", failure)

@@ -70,7 +70,7 @@ class SettingsRun:
             parts = [c for c in done.values() if (c.setting, c.entry) == (PROGRAMS, wanted.program)]
             made += [*map(as_told, parts), *self._change_one(order.run_id, wanted, parts)]
         for value in order.values:
-            known = done.get((value.setting, "", value.of))
+            known = done.get((value.setting, "", value.person))
             made.append(as_told(known) if known else self._set_one(order, value))
         return made
 
@@ -80,7 +80,8 @@ class SettingsRun:
         if setting is None or not setting.is_one_value:
             refused = "not in this machine's catalogue"
             return ChangeMade(
-                setting=wanted.setting, of=wanted.of, name=wanted.setting, before="", after="",
+                setting=wanted.setting, person=wanted.person, name=wanted.setting, before="",
+                after="",
                 at=at, refused=refused,
             )  # fmt: skip
         refused = self._why_not_set(setting, wanted)
@@ -90,8 +91,9 @@ class SettingsRun:
             except (NotMadeError, OSError) as failure:
                 refused = _said(failure)
         return ChangeMade(
-            setting=setting.key, of=wanted.of, name=setting.name, at=at, refused=refused[:500],
-            before=setting.shown(wanted.was), after=setting.shown(wanted.value),
+            setting=setting.key, person=wanted.person, name=setting.name, at=at,
+            refused=refused[:500],
+            before=setting.shown(wanted.previous), after=setting.shown(wanted.value),
         )  # fmt: skip
 
     def _seen(self, setting: str, of: str) -> Seen | None:
@@ -99,7 +101,7 @@ class SettingsRun:
             values = self._machine.values()
         except OSError:
             return None
-        return next((seen for seen in values if (seen.key, seen.of) == (setting, of)), None)
+        return next((seen for seen in values if (seen.key, seen.person) == (setting, of)), None)
 
     def _why_not_set(self, setting: Setting, wanted: WantedValue) -> str:
         """Why a setting is not changed; empty where it may be."""
@@ -107,39 +109,39 @@ class SettingsRun:
             return why
         if setting.key in self._never_settings:
             return "guarded: named by this machine's own guard"
-        seen = self._seen(setting.key, wanted.of)
-        if seen is None or not seen.there:
+        seen = self._seen(setting.key, wanted.person)
+        if seen is None or not seen.present:
             return "not there"
         if seen.unread:
             return f"cannot be read: {seen.unread}"
-        if not _same(seen.value, wanted.was):
-            return f"is {setting.shown(seen.value)} by now, not {setting.shown(wanted.was)}"
+        if not _same(seen.value, wanted.previous):
+            return f"is {setting.shown(seen.value)} by now, not {setting.shown(wanted.previous)}"
         if not seen.settable:
             return "only by hand"
         if setting.plugged_in and self._machine.on_battery():
             return "on battery"
-        return "" if seen.may_set else "no right"
+        return "" if seen.writable else "no right"
 
     def _set(
         self, order: ChangeSettingsOrder, setting: Setting, wanted: WantedValue, at: datetime
     ) -> Change:
-        keeps = [entry.what for entry in order.protect if entry.kind is ProtectKind.SITE]
+        keeps = [entry.pattern for entry in order.protect if entry.kind is ProtectKind.SITE]
         change = self._changer.make(
             Change(
                 id=f"{order.run_id}-{uuid.uuid4().hex}",
                 setting=setting.key,
-                of=wanted.of,
+                of=wanted.person,
                 name=setting.name,
-                before=setting.shown(wanted.was),
+                before=setting.shown(wanted.previous),
                 after=setting.shown(wanted.value),
                 at=at,
-                pieces=self._machine.value_pieces(setting.key, wanted.of, wanted.value, keeps),
+                pieces=self._machine.value_pieces(setting.key, wanted.person, wanted.value, keeps),
                 hangs=setting.could_cut_off,
                 boot=self._machine.boot(),
                 uptime=time.monotonic(),
             )
         )
-        seen = self._seen(setting.key, wanted.of)
+        seen = self._seen(setting.key, wanted.person)
         if seen is None or not _same(seen.value, wanted.value):
             self._changer.put_back(change.id)
             now = setting.shown(seen.value) if seen else "not there"
@@ -167,7 +169,7 @@ class SettingsRun:
         """A plan's switches by whose they are, where this kind of machine keeps them apart."""
         parts: dict[str, list[Switch]] = {}
         for switch in plan:
-            of = switch.starter.of if self._machine.keeps_people_apart else ""
+            of = switch.starter.person if self._machine.keeps_people_apart else ""
             parts.setdefault(of, []).append(switch)
         return parts
 
@@ -175,7 +177,7 @@ class SettingsRun:
         """A program as far as it is the machine's or a person's own."""
         if not self._machine.keeps_people_apart:
             return program
-        starters = tuple(starter for starter in program.starters if starter.of == of)
+        starters = tuple(starter for starter in program.starters if starter.person == of)
         return program.model_copy(update={"starters": starters})
 
     def _program(self, key: str) -> Program | None:
@@ -193,12 +195,12 @@ class SettingsRun:
         if program.guarded or program.key in self._never:
             return "guarded: " + (program.guarded or "named by this machine's own guard")
         if program.now is not wanted.was and not begun:
-            return f"runs {program.now} by now, not {wanted.was}"
-        if wanted.intent is Intent.NOT_AT_ALL and program.needed_by:
+            return f"is {program.now} by now, not {wanted.was}"
+        if wanted.intent is Intent.OFF and program.needed_by:
             return f"{', '.join(program.needed_by)} needs it"
         plan = program.plan(wanted.intent)
         if not plan:
-            return f"nothing of it can make it run {wanted.intent}"
+            return f"it cannot be set to {wanted.intent}"
         return ""
 
     def _make(
@@ -220,7 +222,7 @@ class SettingsRun:
                 pieces=self._machine.switched(program, part),
                 # what is of a person's session keeps no machine from the network
                 hangs=any(
-                    not s.starter.of and s.starter.kind is not StarterKind.SIGN_IN for s in part
+                    not s.starter.person and s.starter.kind is not StarterKind.SIGN_IN for s in part
                 ),
                 boot=self._machine.boot(),
                 uptime=time.monotonic(),
@@ -229,14 +231,14 @@ class SettingsRun:
         after = self._program(program.key)
         # what is not listed any more has nothing that starts it; a person still can
         left = self._part_of(after, of) if after else None
-        now = left.now if left and left.starters else Intent.WHEN_ASKED
+        now = left.now if left and left.starters else Intent.ON_DEMAND
         if now is not intent:
             self._changer.put_back(change.id)
             raise NotMadeError(f"it was accepted, but the program then ran {now}; undone")
         return change
 
     def drifted(self, programs: Sequence[Program], values: Sequence[Seen]) -> tuple[Drifted, ...]:
-        """Changes in force that somebody else has altered since, by a look just taken.
+        """Changes in force that somebody else has altered since, by a survey just taken.
 
         Only where the program runs otherwise by now: what is merely written otherwise and means
         the same is nobody's trouble.
@@ -244,28 +246,28 @@ class SettingsRun:
         now: dict[tuple[str, str, str], str] = {}
         for program in programs:
             now[PROGRAMS, program.key, ""] = program.now
-            for of in {starter.of for starter in program.starters}:
+            for of in {starter.person for starter in program.starters}:
                 now[PROGRAMS, program.key, of] = self._part_of(program, of).now
         known = settings()
         now |= {
-            (seen.key, "", seen.of): known[seen.key].shown(seen.value)
+            (seen.key, "", seen.person): known[seen.key].shown(seen.value)
             for seen in values
-            if seen.key in known and seen.there and not seen.unread
+            if seen.key in known and seen.present and not seen.unread
         }
         drifted = []
         for change, _ in self._changer.drifted():
             wanted = change.after
             runs = now.get((change.setting, change.entry, change.of))
             # what is not listed any more has nothing that starts it
-            gone_is_fine = runs is None and wanted in (Intent.WHEN_ASKED, Intent.NOT_AT_ALL)
+            gone_is_fine = runs is None and wanted in (Intent.ON_DEMAND, Intent.OFF)
             if runs != wanted and not gone_is_fine:
                 drifted.append(
                     Drifted(
                         id=change.id,
                         program=change.entry,
                         name=change.name,
-                        wanted=wanted,
-                        now=runs,
+                        expected=wanted,
+                        value=runs,
                     )
                 )
         return tuple(drifted[:MOST_WANTED])
@@ -295,7 +297,7 @@ def _refused(
 ) -> ChangeMade:
     return ChangeMade(
         program=wanted.program,
-        of=of,
+        person=of,
         name=program.name if program else wanted.program,
         before=wanted.was,
         after=wanted.intent,
@@ -315,7 +317,7 @@ def as_told(change: Change, state: ChangeState = ChangeState.MADE) -> ChangeMade
         id=change.id,
         setting=change.setting,
         program=change.entry,
-        of=change.of,
+        person=change.of,
         name=change.name,
         before=change.before,
         after=change.after,

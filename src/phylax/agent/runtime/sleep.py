@@ -53,7 +53,7 @@ class SleepWatch:
         self._untold: list[Asleep] = []
 
     def look(self) -> None:
-        """Has it slept since the last look? To be asked every few seconds."""
+        """Has it slept since the last survey? To be asked every few seconds."""
         total, now = self._slept(), self._now()
         gone = total - self._known
         if gone < _WORTH_TELLING:

@@ -1,4 +1,4 @@
-"""A look of an order: everyone's part of it, shown while it goes on, kept when it is whole."""
+"""A survey of an order: everyone's part of it, shown while it goes on, kept when it is whole."""
 
 from __future__ import annotations
 
@@ -13,41 +13,43 @@ from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock
 from phylax.agent.runtime.reporter import OrderListener
 from phylax.agent.runtime.settings_run import SettingsRun
-from phylax.agent.survey.task import LookListener, LookTask
+from phylax.agent.survey.task import SurveyListener, SurveyTask
 from phylax.agent.workers.crew import Crew
 from phylax.client import RefusedError, UnreachableError
 from phylax.core.protocol import CleanOrder, SettingsMessage, Step, SurveyMessage, SurveyOrder
 from phylax.core.retention import ProtectEntry
-from phylax.core.survey import Look, SurveyLine, covers, merged
-from phylax.core.tuning.looks import MOST_PROGRAMS, MOST_VALUES, SettingsLook
+from phylax.core.survey import SurveyKind, SurveyLine, covers, merged
+from phylax.core.tuning.looks import MOST_PROGRAMS, MOST_VALUES, SettingsSurvey
 from phylax.core.tuning.setting import settings as all_settings
 from phylax.core.tuning.verdicts import Seen
 
-_STEPS: dict[Look, Step] = {Look.FIRST: "look", Look.SECOND: "second look"}
+_STEPS: dict[SurveyKind, Step] = {SurveyKind.FIRST: "look", SurveyKind.SECOND: "second look"}
 
 
 def look_through(
     order: SurveyOrder | CleanOrder,
-    look: Look,
+    look: SurveyKind,
     crew: Crew,
     clock: Clock,
     sender: Sender,
     listener: OrderListener,
 ) -> list[SurveyLine]:
-    """The look's lines; they are in the spool when this returns. Raises Stopped and ShutDown."""
+    """The survey's lines; they are in the spool when this returns. Raises Stopped and ShutDown."""
     started = datetime.now(UTC)
     pages = Pages(sender.spool, order.run_id, look)
     parts = Parts(sender.report_now, order.run_id, look, started)
-    watch = listener.watcher(_STEPS[look], order.expect)
+    watch = listener.watcher(_STEPS[look], order.expected)
     surveyed: list[SurveyLine] = []
     there: set[ProtectEntry] = set()
     parties, conditions = crew.parties(), crew.conditions()
-    hears = LookListener(watch, pages.add, there=there.add)
+    hears = SurveyListener(watch, pages.add, there=there.add)
     if len(parties) == 1:
         # a category that several have a part of is shown when all of them were looked at
         hears = replace(hears, part=parts.add)
     for party in parties:
-        task = LookTask(order.look, clock.believed(), order.protect, order.volumes, remember=True)
+        task = SurveyTask(
+            order.rules, clock.believed(), order.protect, order.volumes, remember=True
+        )
         surveyed += party.look(task, hears)
     lines = merged(surveyed)
     pages.send()
@@ -55,7 +57,7 @@ def look_through(
         SurveyMessage(
             id=uuid.uuid4().hex,
             run_id=order.run_id,
-            look=look,
+            survey_kind=look,
             started_at=started,
             ended_at=datetime.now(UTC),
             lines=tuple(lines),
@@ -71,7 +73,7 @@ def look_through(
 
 
 def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: SettingsRun) -> None:
-    """What runs by itself on the machine, and what somebody altered of what we set; it is in the
+    """Startup programs on the machine, and what somebody altered of what we set; it is in the
     spool when this returns.
 
     What cannot be read is said, and never taken for nothing.
@@ -80,7 +82,7 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
     try:
         programs = crew.tuned.programs()[:MOST_PROGRAMS]
         values = _values(crew)
-        look = SettingsLook(
+        look = SettingsSurvey(
             taken_at=at,
             programs=tuple(map(crew.guarded, programs)),
             values=values,
@@ -88,7 +90,7 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
         )
     except (OSError, ValueError) as failure:
         why = failure.strerror if isinstance(failure, OSError) else str(failure)
-        look = SettingsLook(taken_at=at, unread=(why or type(failure).__name__)[:500])
+        look = SettingsSurvey(taken_at=at, unread=(why or type(failure).__name__)[:500])
     sender.spool.put(SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=look))
 
 

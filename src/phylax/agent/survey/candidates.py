@@ -1,4 +1,4 @@
-"""What lies in a category's places, seen and weighed: the same for a look and for a cleaning.
+"""What lies in a category's places, seen and weighed: the same for a survey and for a cleaning.
 
 Plain files stream folder by folder; everything else (folders as a whole, trash, sites, things that
 are no files) comes item by item.
@@ -37,7 +37,7 @@ from phylax.core.survey.file_stat import FileStat
 
 
 class Conditions:
-    """What holds for a whole look or cleaning: the machine, what is protected and open, how its
+    """What holds for a whole survey or cleaning: the machine, what is protected and open, how its
     volumes stood when the work began (by that, pressure is judged), and what time it is."""
 
     def __init__(
@@ -97,7 +97,7 @@ class Candidates:
         ranking = Ranking(self.rule, reading.capacity, to_seconds(self.now))
         while ranking.wants_pass:
             for place in places:
-                # a place that has vanished is said in the look itself
+                # a place that has vanished is said in the survey itself
                 with suppress(OSError):
                     for group, aged_from, size in self._decided_on(place):
                         ranking.see(group, aged_from, size)
@@ -203,7 +203,7 @@ class Candidates:
             yield folder if entries is folder.files else folder._replace(files=entries)
 
     def names(self, root: int, place: Place, complain: Complaint) -> Iterator[Names]:
-        """The same by name alone, for who looks at each file at the deed."""
+        """The same by name alone, for who looks at each file at the action."""
         counts, leaves = place.counts, place.leaves
         for folder in sweep(
             root,
@@ -354,7 +354,7 @@ def _first(entries: Iterable[ProtectEntry | None]) -> ProtectEntry | None:
 
 
 def _not_now(path: str, why: str) -> None:
-    """What cannot be read is said in the look itself; ranking goes over it."""
+    """What cannot be read is said in the survey itself; ranking goes over it."""
 
 
 def handle_on(place: Place, folders: Iterable[str]) -> int:

@@ -22,7 +22,7 @@ class ProtectionHere(Protection):
         self.folders_there: list[ProtectEntry] = []
         """Of the list's folders, those that the machine has."""
         for entry in self.entries:
-            if entry.kind is ProtectKind.FOLDER and (real := machine.real_folder(entry.what)):
+            if entry.kind is ProtectKind.FOLDER and (real := machine.real_folder(entry.pattern)):
                 self.folders_there.append(entry)
                 with suppress(OSError):
                     of = os.stat(real)

@@ -14,7 +14,7 @@ from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
-from phylax.agent.survey.task import LookListener, LookTask
+from phylax.agent.survey.task import SurveyListener, SurveyTask
 from phylax.core.catalogue import category
 from phylax.core.retention import Judge, Reason
 from phylax.core.survey import (
@@ -28,14 +28,14 @@ from phylax.core.survey import (
 )
 
 _PORTION = 50
-_NOBODY = LookListener()
+_NOBODY = SurveyListener()
 
 
 def survey(
     machine: MachineKind,
     guard: Guard,
-    task: LookTask,
-    listener: LookListener = _NOBODY,
+    task: SurveyTask,
+    listener: SurveyListener = _NOBODY,
     arrivals: Arrivals | None = None,
 ) -> list[SurveyLine]:
     """A line for every category on every volume where it has a place."""
@@ -61,7 +61,7 @@ class _Look:
     """The look at one category."""
 
     def __init__(
-        self, candidates: Candidates, territory: Territory, listener: LookListener
+        self, candidates: Candidates, territory: Territory, listener: SurveyListener
     ) -> None:
         self._candidates = candidates
         self._machine = candidates.machine

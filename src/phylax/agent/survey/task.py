@@ -1,4 +1,4 @@
-"""What a look is asked for, and who is told of what it sees."""
+"""What a survey is asked for, and who is told of what it sees."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ Listing = Callable[[str, Item], None]
 
 
 @dataclass(frozen=True)
-class LookTask:
+class SurveyTask:
     """What one look goes over, and by which time ages are counted."""
 
     rules: tuple[CategoryRule, ...]
@@ -40,7 +40,7 @@ class LookTask:
     protect: tuple[ProtectEntry, ...] = ()
     volumes: VolumeChoice = ALL_VOLUMES
     remember: bool = False
-    """A look keeps in mind which folders it saw (`arrivals`)."""
+    """A survey keeps in mind which folders it saw (`arrivals`)."""
 
     @property
     def own_folders(self) -> tuple[str, ...]:
@@ -48,8 +48,8 @@ class LookTask:
 
 
 @dataclass(frozen=True)
-class LookListener:
-    """Who hears of a look while it goes on."""
+class SurveyListener:
+    """Who hears of a survey while it goes on."""
 
     watch: Watcher = lambda category, items, size: None
     listing: Listing = lambda category, item: None

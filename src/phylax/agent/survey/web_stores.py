@@ -47,7 +47,7 @@ class _Table:
 
     question: str
     """(host or address, bytes, last used, made), times as the browser counts them."""
-    deeds: tuple[str, ...]
+    actions: tuple[str, ...]
     """Statements that let the rows of `:hosts` (a JSON list) go."""
     epoch: int = 0
     by_address: bool = False
@@ -178,8 +178,8 @@ class WebStore:
                     return True
                 if site.last_used > last_used or site.newest_ns > newest_ns:
                     return False
-                for deed in self._table.deeds:
-                    conn.execute(deed, {"hosts": json.dumps([host])})
+                for action in self._table.actions:
+                    conn.execute(action, {"hosts": json.dumps([host])})
         except sqlite3.Error as error:
             raise OSError(f"{self.name}: {error}") from error
         return True

@@ -220,7 +220,7 @@ class Changer:
 
     def _restore(self, change: Change) -> None:
         """Each name that is as the change made it becomes what it was; others are left. OSError,
-        after all others were seen to, where one could not be."""
+        after all others were dealt with, where one could not be."""
         failed: OSError | None = None
         for piece in reversed(change.pieces):
             try:

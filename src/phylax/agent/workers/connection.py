@@ -46,7 +46,7 @@ class AgentConnection:
             self.say_items(message, items[middle:])
 
     def say_line(self, line: SurveyLine) -> None:
-        """Say a line of a look; where names in it are very long, with fewer of them."""
+        """Say a line of a survey; where names in it are very long, with fewer of them."""
         while len(line.model_dump_json()) > LONGEST // 2 and (line.largest or line.unread):
             largest, unread = (part[: len(part) // 2] for part in (line.largest, line.unread))
             line = line.model_copy(update={"largest": largest, "unread": unread})

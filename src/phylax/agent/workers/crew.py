@@ -26,7 +26,7 @@ from phylax.agent.machines import MachineKind, TunedMachine
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.surveyor import survey
-from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
+from phylax.agent.survey.task import Stopped, SurveyListener, SurveyTask, Watcher
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.tally import Tally
 from phylax.core.inventory import Inventory
@@ -55,7 +55,7 @@ class Party(Protocol):
     name: str
     """The person's; empty for the machine itself."""
 
-    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
+    def look(self, task: SurveyTask, listener: SurveyListener) -> list[SurveyLine]:
         """A line for every category on every volume where there is a place. Raises what
         `listener.watch` raises."""
         ...
@@ -80,7 +80,7 @@ class SystemParty:
         self.apart: Callable[[], frozenset[str]] = frozenset
         """Names of the people who have parties of their own."""
 
-    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
+    def look(self, task: SurveyTask, listener: SurveyListener) -> list[SurveyLine]:
         kept = task.remember and task.now.trusted
         arrivals = Arrivals(self._arrivals.known(_SYSTEM), int(task.now.now) if kept else 0)
         lines = survey(self._machine, self._guard, task, listener, arrivals)
@@ -158,7 +158,7 @@ class Crew:
         """Say what is held for people and was not told yet. Raises what `send` raises."""
 
     def conditions(self) -> Conditions:
-        """How the machine stands for a look, beyond what an order says."""
+        """How the machine stands for a survey, beyond what an order says."""
         mounts = sorted(spell(reading.mount)[0] for reading in self.machine.volumes())
         words, _ = spell(self.guard.in_words())
         return Conditions(

@@ -250,7 +250,7 @@ class HeldForPeople:
                         UnheldMessage(
                             id=uuid.uuid4().hex,
                             batch=message.batch,
-                            fate="put back" if order.kind == "put back" else "gone",
+                            status="put back" if order.kind == "put back" else "gone",
                             at=datetime.now(UTC),
                             numbers=message.numbers,
                         )
@@ -281,7 +281,7 @@ class HeldForPeople:
         did["outcomes"] = tuple(outcomes.values())
         did["left"] = (*did["left"], *report.left)[:NAMED]
         if stop:
-            did["called_off"] = True
+            did["cancelled"] = True
 
     def _is_connected(self, entry: HeldFor) -> bool:
         """Whether the volume that a batch lies on is there; what is not there is not gone."""
@@ -308,7 +308,7 @@ class HeldForPeople:
             UnheldMessage(
                 id=f"gone-{entry.batch}-{int(entry.held_at.timestamp())}",
                 batch=entry.batch,
-                fate="gone",
+                status="gone",
                 at=now,
                 # what was put back is known to be; this is of all others
                 numbers=((1, _LAST_NUMBER),),
@@ -514,6 +514,6 @@ def _held_message(entry: HeldFor, page: Sequence[HeldItem]) -> HeldMessage:
         category=entry.category,
         mount=entry.mount,
         held_at=entry.held_at,
-        until_at=entry.until_at,
+        expires_at=entry.until_at,
         items=tuple(page),
     )

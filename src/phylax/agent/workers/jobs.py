@@ -48,7 +48,7 @@ class Surroundings(Value):
     agent: str = Field("", description="What tells this agent's batches from another's")
 
 
-class LookJob(Value):
+class SurveyJob(Value):
     """Look through the person's places and touch nothing."""
 
     kind: Literal["look"] = "look"
@@ -172,7 +172,7 @@ class PieceJob(Value):
 
 
 Job = Annotated[
-    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob | FindJob | SettingsJob
+    SurveyJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob | FindJob | SettingsJob
     | SwitchJob | ValueJob | PieceJob,
     Field(discriminator="kind"),
 ]  # fmt: skip
@@ -225,7 +225,7 @@ class Lines(Demand):
 
 
 class Folders(Demand):
-    """Folders that a look saw, and since when they lie where they lie."""
+    """Folders that a survey saw, and since when they lie where they lie."""
 
     kind: Literal["folders"] = "folders"
     packed: Annotated[str, Field(max_length=2**20)]

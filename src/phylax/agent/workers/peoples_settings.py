@@ -80,7 +80,7 @@ class PeoplesSettings:
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         pieces = self._machine.switched(program, plan)
         for person in self._machine.with_homes():
-            switches = tuple(s for s in plan if s.starter.of == person.name)
+            switches = tuple(s for s in plan if s.starter.person == person.name)
             if switches:
                 job = jobs.SwitchJob(around=self._around(person), plan=switches)
                 pieces += self._pieces(person, job)
@@ -118,7 +118,7 @@ class PeoplesSettings:
                 raise WorkerError("it lists more than anybody has")
 
         self._work(person, jobs.SettingsJob(around=self._around(person), what="starters"), handle)
-        if any(of_person.starter.of != person.name for of_person in starters):
+        if any(of_person.starter.person != person.name for of_person in starters):
             raise WorkerError("it spoke of somebody else")
         return starters
 
@@ -133,7 +133,7 @@ class PeoplesSettings:
                 raise WorkerError("it lists more than anybody has")
 
         self._work(person, jobs.SettingsJob(around=self._around(person), what="values"), handle)
-        if any(seen.of != person.name or not _is_of_person(seen) for seen in values):
+        if any(seen.person != person.name or not _is_of_person(seen) for seen in values):
             raise WorkerError("it spoke of what is not theirs")
         return values
 
@@ -244,7 +244,7 @@ class _PeoplesSettingBackend:
 
 def _is_of_person(seen: Seen) -> bool:
     setting = settings().get(seen.key)
-    return setting is not None and setting.of_person
+    return setting is not None and setting.per_person
 
 
 def _not_read(person: Person, error: WorkerError) -> Program:

@@ -25,7 +25,7 @@ from phylax.agent.hold.batch import Batch, Held
 from phylax.agent.hold.restore import Within
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.surveyor import survey
-from phylax.agent.survey.task import LookListener, LookTask, Stopped
+from phylax.agent.survey.task import Stopped, SurveyListener, SurveyTask
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import receive
 from phylax.agent.workers.connection import AgentConnection, WorkersJournal, received
@@ -55,7 +55,7 @@ def load_all() -> None:
     build_all()
     jobs.JOB.rebuild()
     catalogue()
-    ProtectEntry(kind=ProtectKind.PATTERN, what="*.tif")
+    ProtectEntry(kind=ProtectKind.PATTERN, pattern="*.tif")
 
 
 def work(end: socket.socket) -> None:
@@ -66,7 +66,7 @@ def work(end: socket.socket) -> None:
     job = jobs.JOB.validate_json(text)
     desk = _Desk(end, job.around)
     match job:
-        case jobs.LookJob():
+        case jobs.SurveyJob():
             desk.look(job)
         case jobs.CleanJob():
             desk.clean(job)
@@ -104,7 +104,7 @@ class _Desk:
         rules = GuardRules(never_touch=around.never_touch)
         self._guard = Guard(self.machine, around.own, rules)
 
-    def look(self, job: jobs.LookJob) -> None:
+    def look(self, job: jobs.SurveyJob) -> None:
         page: list[Item] = []
         listed = [""]
         there: list[str] = []
@@ -128,11 +128,11 @@ class _Desk:
             lines = survey(
                 self.machine,
                 self._guard,
-                LookTask(job.look, job.now, job.protect, job.volumes, remember=job.remember),
-                LookListener(
+                SurveyTask(job.look, job.now, job.protect, job.volumes, remember=job.remember),
+                SurveyListener(
                     watch=self.agent.watch,
                     listing=listing,
-                    there=lambda entry: there.append(entry.what),
+                    there=lambda entry: there.append(entry.pattern),
                 ),
                 arrivals,
             )

@@ -1,4 +1,4 @@
-"""One person's part of a look and of a cleaning, by a worker with their rights.
+"""One person's part of a survey and of a cleaning, by a worker with their rights.
 
 What a worker says is checked against what it was asked: categories, batches and volumes are the
 agent's own; what is left to believe are sums and shown names of that person.
@@ -18,7 +18,7 @@ from phylax.agent.files.arrivals import MOST, KeptArrivals, Key, packed, unpacke
 from phylax.agent.hold.index import HeldFor
 from phylax.agent.machines import MachineKind
 from phylax.agent.machines.linux.people import Person
-from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
+from phylax.agent.survey.task import Stopped, SurveyListener, SurveyTask, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.connection import received
@@ -57,7 +57,7 @@ class PersonWorkerProxy:
         self._crew = crew
         self._person = person
 
-    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
+    def look(self, task: SurveyTask, listener: SurveyListener) -> list[SurveyLine]:
         crew = self._crew
         look = tuple(rule for rule in task.rules if _is_for_people(rule.category))
         if not look:
@@ -114,10 +114,10 @@ class PersonWorkerProxy:
                             )
                         )
                     return None
-            raise WorkerError(f"it said {message.kind!r} in a look")
+            raise WorkerError(f"it said {message.kind!r} in a survey")
 
         whose, kept = str(self._person.uid), task.remember and task.now.trusted
-        job = jobs.LookJob(
+        job = jobs.SurveyJob(
             around=crew.around(self._person),
             look=look,
             protect=task.protect,
@@ -139,7 +139,7 @@ class PersonWorkerProxy:
         if kept:
             crew.arrivals.keep(whose, folders)
         for entry in task.protect:
-            if entry.kind is ProtectKind.FOLDER and entry.what in report.there:
+            if entry.kind is ProtectKind.FOLDER and entry.pattern in report.there:
                 listener.there(entry)
         listener.part(lines)
         return lines
@@ -234,10 +234,10 @@ def _is_for_people(key: str) -> bool:
 
 def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
     numbers: list[Tally | SkippedSum | AgeDay] = [
-        line.holds,
-        line.goes,
+        line.total,
+        line.removable,
         line.young_by_attributes,
-        *line.stays,
+        *line.kept,
         *line.ages,
         *(kept_by.kept for kept_by in line.kept_by),
     ]
@@ -259,8 +259,8 @@ def _not_looked_at(
         category=key,
         mount=mounts[0] if mounts else "/",
         rule=rule,
-        holds=Tally(),
-        goes=Tally(),
+        total=Tally(),
+        removable=Tally(),
         digest="00" * 16,
         unread=(Unread(path=person.home, why=f"its worker: {why}"[:300]),),
         unread_count=1,

@@ -10,7 +10,7 @@ from phylax.cli.session.session import Session, pass_session
 from phylax.cli.terminal.forms import Form, shows_list
 from phylax.cli.terminal.output import Column, console, local, print_list
 from phylax.cli.terminal.types import DAY
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind, GivenAdvice
+from phylax.core.desk.advice import AdviceEdit, AdviceKind, AdviceStatus, GivenAdvice
 
 
 @click.group("advice")
@@ -28,7 +28,7 @@ def list_advice(session: Session, machine: str, form: Form) -> None:
     columns = (
         Column("number", lambda a: str(a.id), right=True),
         Column("advice", lambda a: a.kind),
-        Column("is", lambda a: a.fate),
+        Column("is", lambda a: a.status),
         Column("by", lambda a: f"{a.by}, {local(a.at, zone)}"),
         Column("what", lambda a: a.text, below=True),
         Column("goes by", lambda a: "; ".join(f"{f.name} {f.value}" for f in a.figures),
@@ -49,18 +49,20 @@ def give(session: Session, machine: str, kind: str, text: str) -> None:
     console.print(f"Advice {given.id} is written down as told.")
 
 
-@command.command("fate")
+@command.command("set-status")
 @click.argument("number", type=int)
-@click.argument("fate", type=click.Choice([str(fate) for fate in AdviceFate]))
-@click.option("--word", default="", help="As the client put it.")
+@click.argument("status", type=click.Choice([str(status) for status in AdviceStatus]))
+@click.option("--comment", default="", help="As the client put it.")
 @click.option(
     "--again-on",
     type=DAY,
     help="Declined: not asked again before that day.",
 )
 @pass_session
-def fate(session: Session, number: int, fate: str, word: str, again_on: datetime | None) -> None:
+def status(
+    session: Session, number: int, status: str, comment: str, again_on: datetime | None
+) -> None:
     """Say what became of advice NUMBER."""
     again = again_on.date() if again_on else None
-    after = session.shop.upkeep.set_fate(number, AdviceFate(fate), word, again_on=again)
-    console.print(f"Advice {after.id}, {after.kind}: {after.fate}.")
+    after = session.shop.upkeep.set_status(number, AdviceStatus(status), comment, again_on=again)
+    console.print(f"Advice {after.id}, {after.kind}: {after.status}.")

@@ -145,7 +145,7 @@ def once(folder: Path | None) -> None:
 @_folder
 @click.option("--yes", is_flag=True, help="Without asking.")
 def forget(folder: Path | None, yes: bool) -> None:
-    """Let go of all that this agent holds, and of all that it noted. Afterwards it is not enrolled
+    """Delete all that this agent holds, and all that it noted. Afterwards it is not enrolled
     any more; guard.toml stays."""
     from phylax.agent.runtime import commands
 
@@ -160,7 +160,7 @@ def forget(folder: Path | None, yes: bool) -> None:
             commands.LooseGuardError) as error:  # fmt: skip
         raise click.ClickException(str(error)) from error
     if not is_done:
-        raise click.ClickException("Not all that is held could be let go; the log says what.")
+        raise click.ClickException("Not everything that is held could be deleted; see the log.")
     click.echo(f"Nothing is left in {home.folder} but what its administrator wrote.")
 
 

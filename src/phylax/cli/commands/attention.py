@@ -22,9 +22,9 @@ def _handled(item: Attention) -> str:
         case Handling.TAKEN:
             return f"taken on by {item.taken_by}"
         case Handling.PUT_OFF:
-            return f"put off by {item.handled_by} until {item.off_until:%Y-%m-%d}"
+            return f"put off by {item.handled_by} until {item.snoozed_until:%Y-%m-%d}"
         case Handling.SETTLED:
-            return f"settled by {item.handled_by}: {item.word}"
+            return f"settled by {item.handled_by}: {item.comment}"
     return "comes and goes" if item.comes_and_goes else ""
 
 
@@ -47,7 +47,7 @@ def list_attention(session: Session, machine: str | None, also_handled: bool, fo
         Column("who", _handled),
     )
     items = session.shop.attention.list(machine_id=number, also_handled=also_handled)
-    print_list(form, items, columns, empty="Nothing needs you.")
+    print_list(form, items, columns, empty="Nothing needs attention.")
 
 
 @command.command("take")
@@ -80,14 +80,16 @@ def put_off(session: Session, number: int, span: str) -> None:
         raise click.BadParameter(str(error), param_hint="--for") from error
     item = session.shop.attention.put_off(session.shop.attention.get(number), until)
     zone = session.the_shop.clock
-    console.print(f"{item.machine_tag}, {item.cause}: put off until {local(item.off_until, zone)}.")
+    console.print(
+        f"{item.machine_tag}, {item.cause}: put off until {local(item.snoozed_until, zone)}."
+    )
 
 
 @command.command("settle")
 @click.argument("number", type=int)
-@click.argument("word")
+@click.argument("comment")
 @pass_session
-def settle(session: Session, number: int, word: str) -> None:
+def settle(session: Session, number: int, comment: str) -> None:
     """Settle it. WORD says how, and is written to the machine's record."""
-    item = session.shop.attention.settle(session.shop.attention.get(number), word)
+    item = session.shop.attention.settle(session.shop.attention.get(number), comment)
     console.print(f"{item.machine_tag}, {item.cause}: settled. It comes back when it gets worse.")

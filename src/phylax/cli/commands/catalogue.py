@@ -1,4 +1,4 @@
-"""`phylax catalogue`: the kinds of files that can be let go. Works without a service."""
+"""`phylax catalogue`: the kinds of files that can be removed. Works without a service."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from phylax.core.retention import Scope, in_force
 
 @click.group("catalogue")
 def command() -> None:
-    """The kinds of files that can be let go."""
+    """The kinds of files that can be removed."""
 
 
 def _rule(category: catalogue.Category) -> str:
@@ -67,7 +67,7 @@ def show(category: str, form: Form) -> None:
     pairs = [
         ("category", kind.key),
         ("name", kind.name),
-        ("what it is", kind.what),
+        ("what it is", kind.description),
         ("losing it", kind.cost),
         ("caution", str(kind.caution)),
         ("rights", "administrator's" if kind.admin else "each person's own"),

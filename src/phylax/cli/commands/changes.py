@@ -25,12 +25,12 @@ def list_changes(session: Session, machine: str, form: Form) -> None:
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda c: str(c.number), right=True),
-        Column("what", lambda c: f"{c.name} of {c.of}" if c.of else c.name),
+        Column("what", lambda c: f"{c.name} of {c.person}" if c.person else c.name),
         Column("was", lambda c: c.before),
         Column("is", lambda c: c.after),
         Column("by", lambda c: f"{c.who}, {local(c.at, zone)}"),
         Column("now", _state),
-        Column("said to it", lambda c: c.word, below=True),
+        Column("said to it", lambda c: c.comment, below=True),
     )
     empty = f"Nothing was changed on {machine}."
     print_list(form, session.shop.programs.changes(machine), columns, empty=empty)
@@ -50,7 +50,7 @@ def _state(change: Change) -> str:
 @wait_option()
 @pass_session
 def look(session: Session, machine: str, wait: bool) -> None:
-    """Read anew what runs by itself on MACHINE and what its settings are; nothing is touched."""
+    """Read anew startup programs on MACHINE and what its settings are; nothing is touched."""
     follow_change(session, session.shop.runs.look_at_settings(machine), wait=wait)
 
 
@@ -77,9 +77,9 @@ def _cost(trial: Trial) -> str:
     judged = trial.judged
     if judged.likely is not None:
         return cost(judged)
-    if judged.next_look is None:
+    if judged.next_judged_after is None:
         return ""
-    return f"judged after {count(judged.next_look, 'start')} that count"
+    return f"judged after {count(judged.next_judged_after, 'start')} that count"
 
 
 @click.command("put-back")

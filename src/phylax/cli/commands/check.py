@@ -10,7 +10,7 @@ from phylax.cli.session.session import Session, pass_session
 from phylax.cli.terminal.forms import Form, shows_list
 from phylax.cli.terminal.output import Column, console, local, print_list
 from phylax.core.checks.findings import Finding, Result
-from phylax.core.checks.kept import KeptCheck
+from phylax.core.checks.kept import StoredCheck
 from phylax.core.checks.kind import CheckKind, kinds
 
 _SHOWN = 10
@@ -28,7 +28,7 @@ def catalogue(form: Form) -> None:
     columns = (
         Column("check", lambda k: k.key),
         Column("what", lambda k: k.name),
-        Column("of each", lambda k: k.of),
+        Column("of each", lambda k: k.target),
         Column("how", lambda k: "; ".join(f"{m}: {w}" for m, w in k.modes.items()), below=True),
         Column("notice", lambda k: k.notice, below=True),
     )
@@ -66,7 +66,7 @@ def _mode(words: str) -> tuple[str, str]:
 
 @command.command("list")
 @click.argument("machine")
-@shows_list(KeptCheck)
+@shows_list(StoredCheck)
 @pass_session
 def list_checks(session: Session, machine: str, form: Form) -> None:
     """What the newest checks of MACHINE came to."""
@@ -74,7 +74,7 @@ def list_checks(session: Session, machine: str, form: Form) -> None:
     columns = (
         Column("number", lambda k: str(k.id), right=True),
         Column("check", lambda k: " ".join((_name(k.checked.check), k.checked.mode)).strip()),
-        Column("of", lambda k: k.checked.of),
+        Column("target", lambda k: k.checked.target),
         Column("result", _result),
         Column("when", lambda k: local(k.checked.ended_at, zone)),
         Column("what", _what, below=True),
@@ -87,9 +87,9 @@ def _name(key: str) -> str:
     return kinds()[key].name if key in kinds() else key
 
 
-def _result(kept: KeptCheck) -> str:
+def _result(kept: StoredCheck) -> str:
     if kept.checked.result is Result.FINDINGS and not kept.is_open:
-        return f"findings, seen to by {kept.settled_by}"
+        return f"findings, dealt with by {kept.settled_by}"
     return str(kept.checked.result)
 
 
@@ -100,23 +100,23 @@ def _finding(finding: Finding) -> str:
     )
 
 
-def _what(kept: KeptCheck) -> str:
+def _what(kept: StoredCheck) -> str:
     if kept.checked.why:
         return kept.checked.why
     said = [_finding(finding) for finding in kept.checked.findings[:_SHOWN]]
-    rest = len(kept.checked.findings) + kept.checked.more - _SHOWN
+    rest = len(kept.checked.findings) + kept.checked.unlisted - _SHOWN
     if rest > 0:
         said.append(f"and {rest} more")
-    if kept.settled_word:
-        said.append(f"Seen to: {kept.settled_word}")
+    if kept.settled_comment:
+        said.append(f"Seen to: {kept.settled_comment}")
     return "; ".join(said)
 
 
 @command.command("settle")
 @click.argument("number", type=int)
-@click.argument("word")
+@click.argument("comment")
 @pass_session
-def settle(session: Session, number: int, word: str) -> None:
+def settle(session: Session, number: int, comment: str) -> None:
     """Say in a WORD or more what was done about the findings of check NUMBER."""
-    kept = session.shop.checks.settle(number, word)
-    console.print(f"Check {kept.id} needs nobody any more: {word}")
+    kept = session.shop.checks.settle(number, comment)
+    console.print(f"Check {kept.id} needs nobody any more: {comment}")

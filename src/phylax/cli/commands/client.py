@@ -42,7 +42,7 @@ def list_clients(session: Session, retired: bool, form: Form) -> None:
     print_list(form, clients, _COLUMNS, empty="No such clients." if retired else "No clients yet.")
 
 
-_REACH_BY = click.Choice(["", "phone", "mail", "message", "in person"])
+_CONTACT_BY = click.Choice(["", "phone", "mail", "message", "in person"])
 
 
 def _field_options(function: Callable[..., None]) -> Callable[..., None]:
@@ -51,7 +51,7 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
         click.option("--note"),
         click.option("--agreements", help="As in 'weekly, quarterly report'."),
         click.option("--hours", help="When they can be reached."),
-        click.option("--reach-by", type=_REACH_BY, help="How they like to be reached."),
+        click.option("--contact-by", type=_CONTACT_BY, help="How they like to be reached."),
         click.option("--phone"),
         click.option("--mail"),
         click.option("--contact", help="Whom to ask for."),
@@ -104,7 +104,7 @@ def _print(form: Form, client: Client) -> None:
         ("contact", client.contact),
         ("mail", client.mail),
         ("phone", client.phone),
-        ("best reached by", client.reach_by),
+        ("best reached by", client.contact_by),
         ("when", client.hours),
         ("agreements", client.agreements),
         ("note", client.note),

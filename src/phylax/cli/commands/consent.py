@@ -14,7 +14,7 @@ from phylax.core.retention.consents import Consent, StandingConsent, WaitingList
 
 @click.group("consent")
 def command() -> None:
-    """Who agreed to what, for categories that need a person's yes."""
+    """Who agreed to what, for categories that need a person's approval."""
 
 
 @command.command("list")
@@ -29,7 +29,7 @@ def list_consents(session: Session, machine: str, form: Form) -> None:
         Column("category", lambda c: c.category),
         Column("to", lambda c: f"{count(c.items, 'item')}, {show_size(c.size)}"),
         Column("by", lambda c: f"{c.given_by}, {c.via}"),
-        Column("word", lambda c: c.word),
+        Column("comment", lambda c: c.comment),
         Column("given", lambda c: local(c.given_at, zone)),
         Column("counts until", lambda c: local(c.expires_at, zone)),
         Column("used by run", lambda c: str(c.used_by_run or "–"), right=True),
@@ -48,7 +48,7 @@ def standing(session: Session, machine: str, form: Form) -> None:
         Column("number", lambda c: str(c.id), right=True),
         Column("category", lambda c: c.category),
         Column("by", lambda c: f"{c.given_by}, {c.via}"),
-        Column("word", lambda c: c.word),
+        Column("comment", lambda c: c.comment),
         Column("given", lambda c: local(c.given_at, zone)),
         Column(
             "taken back",
@@ -64,11 +64,14 @@ def standing(session: Session, machine: str, form: Form) -> None:
 @command.command("give-standing")
 @click.argument("machine")
 @click.argument("category")
-@click.option("--word", default="", help="The client's word, as in 'agreed in the contract'.")
+@click.option("--comment", default="", help="The client's word, as in 'agreed in the contract'.")
 @pass_session
-def give_standing(session: Session, machine: str, category: str, word: str) -> None:
-    """Give a standing consent: what the rule proposes for CATEGORY goes without another yes."""
-    made = session.shop.standing_consents.give(machine, category, via="command line", word=word)
+def give_standing(session: Session, machine: str, category: str, comment: str) -> None:
+    """Give a standing consent: what the rule proposes for CATEGORY goes without another
+    approval."""
+    made = session.shop.standing_consents.give(
+        machine, category, via="command line", comment=comment
+    )
     rule = session.shop.machines.rules(machine)[category]
     console.print(
         f"{made.id}: {category} on {machine} goes by its rule from now on: {rule.in_words()}."
@@ -88,7 +91,7 @@ def take_back(session: Session, number: int) -> None:
 @shows_list(WaitingListing)
 @pass_session
 def waiting(session: Session, form: Form) -> None:
-    """List the listings that wait for a yes, in the whole shop, largest first."""
+    """List the listings that need approval, in the whole shop, largest first."""
     zone = session.the_shop.clock
     columns = (
         Column("survey", lambda w: str(w.survey_id), right=True),
@@ -96,23 +99,23 @@ def waiting(session: Session, form: Form) -> None:
         Column("client", lambda w: w.client_name),
         Column("category", lambda w: w.category),
         Column("proposes", lambda w: f"{count(w.items, 'item')}, {show_size(w.size)}"),
-        Column("looked", lambda w: local(w.looked_at, zone)),
+        Column("looked", lambda w: local(w.surveyed_at, zone)),
     )
     listings = session.shop.waiting_listings.list()
-    print_list(form, listings, columns, empty="Nothing waits for a yes.")
+    print_list(form, listings, columns, empty="Nothing needs approval.")
 
 
 @command.command("agree")
 @click.argument("listings", nargs=-1, required=True, metavar="SURVEY:CATEGORY...")
-@click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
+@click.option("--comment", default="", help="The client's word, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
 @pass_session
-def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> None:
+def agree(session: Session, listings: tuple[str, ...], comment: str, yes: bool) -> None:
     """Say yes to everything these listings propose, as in '17:downloads', and clean only that."""
     known = {f"{w.survey_id}:{w.category}": w for w in session.shop.waiting_listings.list()}
     if missing := [key for key in listings if key not in known]:
         raise click.BadParameter(
-            f"{missing[0]!r} does not wait for a yes; see 'phylax consent list-waiting'",
+            f"{missing[0]!r} does not need approval; see 'phylax consent list-waiting'",
             param_hint="SURVEY:CATEGORY",
         )
     for listing in (known[key] for key in listings):
@@ -122,5 +125,5 @@ def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> 
         )
     ask("Agree, and clean these now?", yes=yes)
     picked = [(known[key].survey_id, known[key].category) for key in listings]
-    for run in session.shop.waiting_listings.agree(picked, via="command line", word=word):
+    for run in session.shop.waiting_listings.agree(picked, via="command line", comment=comment):
         console.print(f"Run {run.id} waits for {run.machine_tag}")

@@ -47,7 +47,7 @@ def restart(context: click.Context, tag: str, times: int, data: Path | None) -> 
     except (OSError, ValueError) as error:
         raise click.ClickException(str(error)) from error
     for start in starts:
-        cost = start.rest + sum((start.programs or {}).values())
+        cost = start.unattributed + sum((start.programs or {}).values())
         said = f", {start.left_out}" if start.left_out else ""
         click.echo(f"{tag} started anew: {cost:.1f} s of processor time{said}.")
     click.echo("Its agent tells the service within half a minute.")

@@ -43,8 +43,8 @@ def proposed_settings(session: Session, form: Form) -> None:
         Column("setting", lambda line: line.setting),
         Column("becomes", lambda line: line.becomes),
         Column("changes on", lambda line: str(len(line.changes_on)), right=True),
-        Column("yes", lambda line: "needs a yes" if line.needs_yes else ""),
-        Column("stays", _stays),
+        Column("yes", lambda line: "needs approval" if line.needs_approval else ""),
+        Column("kept", _stays),
         Column("what", lambda line: line.name, below=True),
     )
     lines = _proposed(session, programs=False)
@@ -53,11 +53,11 @@ def proposed_settings(session: Session, form: Form) -> None:
 
 @settings_command.command("change")
 @click.argument("setting")
-@click.option("--word", default="", help="Why, or who agreed, as in 'agreed by mail'.")
+@click.option("--comment", default="", help="Why, or who agreed, as in 'agreed by mail'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say on which machines.")
 @pass_session
-def change_setting(session: Session, setting: str, word: str, yes: bool, dry_run: bool) -> None:
+def change_setting(session: Session, setting: str, comment: str, yes: bool, dry_run: bool) -> None:
     """Set SETTING on all machines on which the rules want it otherwise."""
     meant = [line for line in _proposed(session, programs=False) if line.setting == setting]
     if not meant:
@@ -73,7 +73,9 @@ def change_setting(session: Session, setting: str, word: str, yes: bool, dry_run
     ask("Change them as soon as they call?", yes=yes)
     for line in meant:
         assert line.value is not None
-        made = session.shop.shared_changes.set(setting, line.value, line.changes_on, word=word)
+        made = session.shop.shared_changes.set(
+            setting, line.value, line.changes_on, comment=comment
+        )
         console.print(f"Shared change {made.id}: {count(len(made.machines), 'machine')} now.")
 
 
@@ -92,8 +94,8 @@ def proposed(session: Session, form: Form) -> None:
         Column("program", lambda line: line.name),
         Column("becomes", lambda line: line.becomes),
         Column("changes on", lambda line: str(len(line.changes_on)), right=True),
-        Column("yes", lambda line: "needs a yes" if line.needs_yes else ""),
-        Column("stays", _stays),
+        Column("yes", lambda line: "needs approval" if line.needs_approval else ""),
+        Column("kept", _stays),
         Column("key", lambda line: line.program, below=True),
     )
     lines = _proposed(session, programs=True)
@@ -101,14 +103,14 @@ def proposed(session: Session, form: Form) -> None:
 
 
 def _stays(line: WhatIfLine) -> str:
-    return ", ".join(f"on {len(ids)} ({reason})" for reason, ids in line.stays_on.items())
+    return ", ".join(f"on {len(ids)} ({reason})" for reason, ids in line.kept_on.items())
 
 
 @command.command("change")
 @click.argument("program")
 @click.argument("intent", type=click.Choice([str(intent) for intent in Intent]))
 @click.option("--half-first", is_flag=True, help="Half of them now, compared with the others.")
-@click.option("--word", default="", help="Why, or who agreed, as in 'agreed by mail'.")
+@click.option("--comment", default="", help="Why, or who agreed, as in 'agreed by mail'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say on which machines.")
 @pass_session
@@ -117,7 +119,7 @@ def change(
     program: str,
     intent: str,
     half_first: bool,
-    word: str,
+    comment: str,
     yes: bool,
     dry_run: bool,
 ) -> None:
@@ -139,7 +141,7 @@ def change(
         return
     ask("Change them as soon as they call?", yes=yes)
     made = session.shop.shared_changes.make(
-        line.program, Intent(intent), line.changes_on, half_first=half_first, word=word
+        line.program, Intent(intent), line.changes_on, half_first=half_first, comment=comment
     )
     now = sum(machine.run_id is not None for machine in made.machines)
     waits = len(made.machines) - now

@@ -88,8 +88,8 @@ def forgotten(session: Session, form: Form) -> None:
     zone = session.the_shop.clock
     columns = (
         Column("client", lambda f: f.client_name),
-        Column("asked", lambda f: local(f.asked_at, zone)),
-        Column("by", lambda f: f.asked_by),
+        Column("requested", lambda f: local(f.requested_at, zone)),
+        Column("by", lambda f: f.requested_by),
         Column("state", lambda f: f.state),
         Column("not before", lambda f: local(f.postponed_until, zone) if f.postponed_until else ""),
         Column("why", lambda f: f.why),

@@ -37,7 +37,7 @@ def list_holds(session: Session, machine: str, also_ended: bool, form: Form) -> 
         Column("held", lambda h: _tally(h.held)),
         Column("put back", lambda h: _tally(h.put_back)),
         Column("since", lambda h: local(h.held_at, zone)),
-        Column("goes for good", lambda h: local(h.until_at, zone)),
+        Column("goes for good", lambda h: local(h.expires_at, zone)),
         Column("run", lambda h: "" if h.run_id is None else str(h.run_id), right=True),
     )
     holds = session.shop.holds.list(machine, also_ended=also_ended)
@@ -60,7 +60,9 @@ def show(session: Session, hold: int, words: str, most: int, form: Form) -> None
         Column("size", lambda i: show_size(i.size), right=True),
         Column("place", lambda i: i.place),
         Column("path", lambda i: i.path),
-        Column("is", lambda i: f"{i.fate} {local(i.fate_at, zone)}" if i.fate_at else i.fate),
+        Column(
+            "is", lambda i: f"{i.status} {local(i.status_at, zone)}" if i.status_at else i.status
+        ),
     )
     items = islice(session.shop.holds.items(hold, words=words), most)
     print_list(form, items, columns, empty="Nothing of it.")
@@ -104,7 +106,7 @@ def put_back(
 def let_go(session: Session, hold: int, numbers: tuple[int, ...], yes: bool, wait: bool) -> None:
     """Remove the items in HOLD for good now, before their time."""
     current = session.shop.holds.get(hold)
-    console.print(f"Gone for good from {current.machine_tag}: {_chosen(current, numbers)}.")
+    console.print(f"Deleted for good from {current.machine_tag}: {_chosen(current, numbers)}.")
     ask("Let it go now?", yes=yes)
     run = session.shop.runs.let_go(current.machine_tag, [HeldPick(hold_id=hold, numbers=numbers)])
     _see_through(session, run, wait)

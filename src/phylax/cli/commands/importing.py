@@ -1,4 +1,4 @@
-"""`phylax client import`: a list that was kept elsewhere, previewed and taken in."""
+"""`phylax client import`: a list from elsewhere, previewed and imported."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ from phylax.core.clients.importing.lines import shown
 from phylax.core.clients.importing.request import (
     LONGEST_LIST,
     Encoding,
-    ImportAsk,
     ImportDone,
     ImportPreview,
-    LineFate,
+    ImportRequest,
     LineResult,
+    LineStatus,
     ListField,
     NamedColumn,
     Separator,
@@ -30,7 +30,7 @@ from phylax.core.clients.importing.request import (
 from phylax.core.ground.machines import System
 from phylax.core.ground.quantities import count
 
-_LOSSY = (LineFate.REFUSED, LineFate.DIFFERS, LineFate.DOUBLE)
+_LOSSY = (LineStatus.REFUSED, LineStatus.DIFFERS, LineStatus.DOUBLE)
 _FIELDS = ", ".join(field.value for field in ListField)
 
 
@@ -48,8 +48,8 @@ _FIELDS = ", ".join(field.value for field in ListField)
               help="Of machines of which the list does not say it.")  # fmt: skip
 @click.option("--overwrite", is_flag=True,
               help="Where the list differs from the shop, the list is right.")  # fmt: skip
-@click.option("--all", "show_all", is_flag=True, help="Show the lines that are taken in, too.")
-@click.option("--yes", is_flag=True, help="Take it in without asking.")
+@click.option("--all", "show_all", is_flag=True, help="Show the lines that are imported, too.")
+@click.option("--yes", is_flag=True, help="Import without asking.")
 @shows_one(ImportDone)
 @pass_session
 def command(
@@ -69,7 +69,7 @@ def command(
     becomes of each line; nothing is written before a yes."""
     if file.stat().st_size > LONGEST_LIST:
         raise click.ClickException(f"{file} is larger than 8 MiB: cut it into parts.")
-    asked = ImportAsk(
+    asked = ImportRequest(
         content=base64.b64encode(file.read_bytes()),
         source=source,
         encoding=encoding,
@@ -85,13 +85,13 @@ def command(
         _show(preview, show_all)
     else:
         print_list(form, preview.lines, _COLUMNS, empty="No lines.")
-    if preview.todo:
-        raise click.ClickException(preview.todo)
-    wanted = (LineFate.ADDED, LineFate.COMPLETED, LineFate.CHANGED)
-    if not any(preview.fates[fate] for fate in wanted):
+    if preview.needed:
+        raise click.ClickException(preview.needed)
+    wanted = (LineStatus.ADDED, LineStatus.COMPLETED, LineStatus.CHANGED)
+    if not any(preview.count_by_status[status] for status in wanted):
         console.print("There is nothing to take in.")
         return
-    ask("Take it in?", yes=yes)
+    ask("Import it?", yes=yes)
     done = session.shop.imports.take_in(asked, preview)
     print_one(form, done, [
         ("added", str(done.added)), ("completed", str(done.completed)),
@@ -130,12 +130,12 @@ def _says(line: LineResult) -> str:
         + (f" instead of {change.before}" if change.before else "")
         for change in line.changes
     ]
-    return "; ".join([*changes, *line.says])
+    return "; ".join([*changes, *line.remarks])
 
 
 _COLUMNS = (
     Column("line", lambda line: str(line.line), right=True),
-    Column("fate", lambda line: line.fate.value),
+    Column("status", lambda line: line.status.value),
     Column("client", lambda line: line.client + (" (new)" if line.new_client else "")),
     Column("machine", lambda line: line.tag),
     Column("what is to be known", _says),
@@ -150,9 +150,11 @@ def _show(preview: ImportPreview, show_all: bool) -> None:
         console.print(f"The encoding is not sure; read as {preview.encoding} it says:")
         for text in preview.doubtful:
             console.print(f"  {text}", highlight=False)
-    lines = [line for line in preview.lines if show_all or line.fate in _LOSSY or line.says]
+    lines = [line for line in preview.lines if show_all or line.status in _LOSSY or line.remarks]
     if lines:
         print_list(TABLE, lines, _COLUMNS, empty="")
-    fates = ", ".join(f"{number} {fate.value}" for fate, number in preview.fates.items() if number)
-    console.print(f"{count(len(preview.lines), 'line')}: {fates or 'none'}; "
+    counts = ", ".join(
+        f"{number} {status.value}" for status, number in preview.count_by_status.items() if number
+    )
+    console.print(f"{count(len(preview.lines), 'line')}: {counts or 'none'}; "
                   f"{count(preview.new_clients, 'new client')}.")  # fmt: skip

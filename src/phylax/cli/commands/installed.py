@@ -25,7 +25,7 @@ def command() -> None:
 @command.command("list")
 @click.argument("words", nargs=-1)
 @click.option("--machine", help="Only on this machine.")
-@click.option("--trial", is_flag=True, help="Only what is for trying out.")
+@click.option("--trial", is_flag=True, help="Only what is trial version.")
 @click.option("--unused-days", type=int, metavar="DAYS", help="Nobody has started it for DAYS.")
 @click.option("--not-version", default="", metavar="VERSION", help="Every version but this one.")
 @shows_list(ProgramOnMachine)
@@ -57,7 +57,7 @@ def list_installed(
     )
     if machine:
         rows = [row for row in rows if row.machine_tag == machine]
-    print_list(form, rows, columns, empty="There is none, by the newest looks.")
+    print_list(form, rows, columns, empty="There is none, by the newest surveys.")
 
 
 @command.command("try")
@@ -87,7 +87,7 @@ def try_removal(session: Session, machine: str, program: str) -> None:
     "--backup-days", type=int, required=True, metavar="DAYS", help="How old the last backup is."
 )
 @click.option("--gone-for-good", is_flag=True, help="Also if this version cannot be had again.")
-@click.option("--word", default="", help="What was said to it, for the record.")
+@click.option("--comment", default="", help="What was said to it, for the record.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @pass_session
 def remove(
@@ -96,7 +96,7 @@ def remove(
     program: str,
     backup_days: int,
     gone_for_good: bool,
-    word: str,
+    comment: str,
     yes: bool,
 ) -> None:
     """Remove PROGRAM, by its name or key, and what it was agreed takes along. It is tried first."""
@@ -114,9 +114,9 @@ def remove(
     ask("Remove it?", yes=yes)
     consent = RemoveProgram(
         program=installed.key, version=installed.version, along=tried.along,
-        gone_for_good=gone_for_good, backup_days=backup_days,
+        not_reinstallable=gone_for_good, backup_days=backup_days,
     )  # fmt: skip
-    follow_action(session, session.shop.upkeep.act(machine, consent, word=word), wait=True)
+    follow_action(session, session.shop.upkeep.act(machine, consent, comment=comment), wait=True)
 
 
 def _row(session: Session, machine: str, program: str) -> ProgramOnMachine:
@@ -126,6 +126,6 @@ def _row(session: Session, machine: str, program: str) -> ProgramOnMachine:
             return row
     meant = did_you_mean(program, (row.program.name for row in rows))
     raise click.UsageError(
-        f"{machine} has no program {program!r}, by its newest look{meant} See 'phylax installed "
+        f"{machine} has no program {program!r}, by its newest survey{meant} See 'phylax installed "
         f"list --machine {machine}'."
     )

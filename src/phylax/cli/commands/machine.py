@@ -130,7 +130,7 @@ def _print(session: Session, current: Machine, form: Form) -> None:
                 ("bought in", current.year),
                 ("used for", current.used_for),
                 ("used by", current.used_by),
-                ("stands at", current.stands_at),
+                ("stands at", current.location),
                 ("note", current.note),
             )
             if value
@@ -153,11 +153,11 @@ def _print(session: Session, current: Machine, form: Form) -> None:
     pairs += [
         (
             f"its {fact.name.replace('_', ' ')}",
-            f"reads as {_fact(fact.name, fact.read.value)} ({local(fact.read.at, zone)}); "
-            f"{fact.said.source or 'somebody'} says {_fact(fact.name, fact.said.value)}",
+            f"reads as {_fact(fact.name, fact.detected.value)} ({local(fact.detected.at, zone)}); "
+            f"{fact.stated.source or 'somebody'} says {_fact(fact.name, fact.stated.value)}",
         )
         for fact in session.shop.machines.facts(current.id)
-        if fact.differs and fact.read and fact.said
+        if fact.differs and fact.detected and fact.stated
     ]
     print_one(form, current, pairs)
 
@@ -170,7 +170,7 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
     """What is written down of a machine."""
     for option in (
         click.option("--note"),
-        click.option("--stands-at", help="Where it stands."),
+        click.option("--location", help="Where it stands."),
         click.option("--used-by", help="Who uses it."),
         click.option("--used-for", help="What it is used for."),
         click.option("--year", type=click.IntRange(1980, 2100), help="It was bought in."),
@@ -197,7 +197,7 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
 def add_machine(
     session: Session, /, tag: str, client: str, system: str, form: Form, **fields: object
 ) -> None:
-    """Take a machine in."""
+    """Add a machine."""
     named = {name: value for name, value in fields.items() if value is not None}
     of = {"tag": tag, "client_id": session.shop.clients.find(client).id, "system": system}
     made = session.shop.machines.add(MachineEdit.model_validate(of | named))

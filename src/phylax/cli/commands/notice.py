@@ -47,7 +47,7 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: F
         Column("kind", lambda n: n.kind),
         Column("to", lambda n: n.receiver),
         Column("subject", lambda n: n.subject, below=True),
-        Column("fate", lambda n: n.state + (f", {n.tries} tries" if n.tries > 1 else "")),
+        Column("status", lambda n: n.state + (f", {n.tries} tries" if n.tries > 1 else "")),
         Column("when", lambda n: local(n.ended_at or n.due_at, zone)),
         Column("error", lambda n: n.error, below=True),
     )

@@ -1,4 +1,4 @@
-"""`phylax program`: what runs by itself on machines, and the shop's notebook of it."""
+"""`phylax program`: startup programs on machines, and the shop's notebook of it."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _intent = click.option(
 
 @click.group("program")
 def command() -> None:
-    """What runs by itself, and what the shop knows of it."""
+    """Startup programs, and what the shop knows of it."""
 
 
 command.add_command(list_changes)
@@ -46,10 +46,10 @@ command.add_command(everywhere)
 @shows_list(JudgedProgram)
 @pass_session
 def list_programs(session: Session, machine: str, form: Form) -> None:
-    """What runs by itself on MACHINE, and what becomes of it by the shop's rules."""
+    """Startup programs on MACHINE, and what becomes of it by the shop's rules."""
     look = session.shop.programs.on(machine)
     if look.unread:
-        console.print(f"The newest look could not read it: {look.unread}.")
+        console.print(f"The newest survey could not read it: {look.unread}.")
     columns = (
         Column("program", lambda p: p.program.name),
         Column("runs now", lambda p: p.now),
@@ -59,31 +59,31 @@ def list_programs(session: Session, machine: str, form: Form) -> None:
     )
     if form.is_table:
         console.print(f"{machine}, looked at {local(look.taken_at, session.the_shop.clock)}")
-    print_list(form, look.programs, columns, empty="Nothing runs by itself.")
+    print_list(form, look.programs, columns, empty="No startup programs.")
 
 
 def _becomes(judged: JudgedProgram) -> str:
     verdict = judged.verdict
     if not verdict.changes:
         return "stays"
-    return f"{verdict.want}, needs a yes" if verdict.needs_yes else str(verdict.want)
+    return f"{verdict.value}, needs approval" if verdict.needs_approval else str(verdict.value)
 
 
 def _why(judged: JudgedProgram) -> str:
     verdict = judged.verdict
     if verdict.changes:
         by = f"by the {verdict.source}'s rule" if verdict.source else "by the notebook"
-        return f"{by}: {judged.program.what}".rstrip(": ")
+        return f"{by}: {judged.program.description}".rstrip(": ")
     detail = verdict.detail
     if detail in questions():
-        detail = questions()[detail].words
+        detail = questions()[detail].text
     return f"{verdict.reason}{f': {detail}' if detail else ''}"
 
 
 def _started_by(judged: JudgedProgram) -> str:
     parts = []
     for starter in judged.program.starters:
-        words = f"{starter.kind}{f' of {starter.of}' if starter.of else ''}"
+        words = f"{starter.kind}{f' of {starter.person}' if starter.person else ''}"
         if starter.when:
             words += f" ({starter.when})"
         parts.append(words if starter.on else f"{words}, off")
@@ -94,13 +94,13 @@ def _started_by(judged: JudgedProgram) -> str:
 @shows_list(UnknownProgram)
 @pass_session
 def list_unknown(session: Session, form: Form) -> None:
-    """Programs that nobody has written about yet, on most machines first."""
+    """Programs that not in our notes yet, on most machines first."""
     columns = (
         Column("program", lambda p: p.name),
         Column("machines", lambda p: str(p.machines), right=True),
         Column("clients", lambda p: str(p.clients), right=True),
         Column("known by", lambda p: f"package {p.package}" if p.package else p.path),
-        Column("what it says of itself", lambda p: p.what, below=True),
+        Column("what it says of itself", lambda p: p.description, below=True),
         Column("on", lambda p: ", ".join(p.machine_tags), below=True),
     )
     empty = "Every program that could change is written about."
@@ -118,7 +118,7 @@ def list_notebook(session: Session, form: Form) -> None:
         Column("what becomes of it", _handling),
         Column("machines", lambda k: str(k.machines), right=True),
         Column("written by", lambda k: k.written_by),
-        Column("what it is", lambda k: k.edit.what, below=True),
+        Column("what it is", lambda k: k.edit.description, below=True),
     )
     print_list(form, session.shop.programs.notebook(), columns, empty="Nothing is written yet.")
 
@@ -127,9 +127,9 @@ def _handling(known: KnownProgram) -> str:
     edit = known.edit
     if edit.handling is ProgramDecision.STAYS:
         return "stays"
-    if edit.hangs is None:
+    if edit.depends_on is None:
         return str(edit.intent)
-    return f"{edit.intent}, if {edit.hangs.question} is {edit.hangs.on}"
+    return f"{edit.intent}, if {edit.depends_on.question} is {edit.depends_on.on}"
 
 
 @command.command("write")
@@ -173,10 +173,10 @@ def write(
         edit = KnownEdit(
             recognition=Recognition(package=package, signed_by=signed_by, path=path, digest=digest),
             name=name,
-            what=what,
+            description=what,
             handling=handling,
             intent=Intent(runs) if runs else None,
-            hangs=DependsOn.model_validate({"question": asks, "on": answer}) if asks else None,
+            depends_on=DependsOn.model_validate({"question": asks, "on": answer}) if asks else None,
         )
     except ValueError as problem:
         raise click.UsageError(_said(problem)) from None
@@ -251,7 +251,7 @@ def set_rule(
 @command.command("change")
 @click.argument("machine")
 @click.argument("programs", nargs=-1)
-@click.option("--word", default="", help="Why, or who agreed, as in 'asked by phone'.")
+@click.option("--comment", default="", help="Why, or who agreed, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say what would be changed.")
 @wait_option()
@@ -260,7 +260,7 @@ def change(
     session: Session,
     machine: str,
     programs: tuple[str, ...],
-    word: str,
+    comment: str,
     yes: bool,
     dry_run: bool,
     wait: bool,
@@ -283,13 +283,13 @@ def change(
         console.print(f"Everything on {machine} runs as the shop wants it.")
         return
     for changing in meant:
-        wish = changing.verdict.want
+        wish = changing.verdict.value
         console.print(f"{changing.program.name}: {changing.now} now, {wish} from then on.")
     console.print("Each of them can be put back exactly.")
     if dry_run:
         return
     ask(f"Change {count(len(meant), 'program')} on {machine}?", yes=yes)
     wanted = [
-        WantedProgram(program=j.program.key, intent=Intent(str(j.verdict.want))) for j in meant
+        WantedProgram(program=j.program.key, intent=Intent(str(j.verdict.value))) for j in meant
     ]
-    follow_change(session, session.shop.runs.change(machine, wanted, word=word), wait=wait)
+    follow_change(session, session.shop.runs.change(machine, wanted, comment=comment), wait=wait)

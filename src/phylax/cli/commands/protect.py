@@ -1,4 +1,4 @@
-"""`phylax protect`: what always stays."""
+"""`phylax protect`: what is protected."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from phylax.core.retention.protection import ListedProtection, ProtectionOnMachi
 
 @click.group("protect")
 def command() -> None:
-    """Folders, patterns and web sites that always stay; each scope only adds."""
+    """Protected folders, patterns and web sites; each scope only adds."""
 
 
 @command.command("list")
@@ -29,7 +29,7 @@ def list_entries(session: Session, machine: str | None, form: Form) -> None:
     columns = (
         Column("number", lambda p: str(p.id), right=True),
         Column("kind", lambda p: p.entry.kind),
-        Column("what", lambda p: p.entry.what),
+        Column("pattern", lambda p: p.entry.pattern),
         Column("for", lambda p: p.subject or f"the {p.scope}"),
         Column("added by", lambda p: p.added_by),
         Column("covers", lambda p: _covers(p, machine), below=True),
@@ -67,18 +67,18 @@ def machines(session: Session, number: int, form: Form) -> None:
     """On which machines entry NUMBER covers something, and on which nothing."""
 
     def here(on: ProtectionOnMachine) -> str:
-        if on.looked_at is None:
+        if on.surveyed_at is None:
             return "not looked at since it was added"
         if on.kept:
             return f"{count(on.kept, 'item')}, {show_size(on.kept_size)}"
-        return "the folder is there, nothing in it is looked at" if on.is_there else "nothing"
+        return "the folder is there, nothing in it is looked at" if on.exists else "nothing"
 
     zone = session.the_shop.clock
     columns = (
         Column("machine", lambda on: on.tag),
         Column("client", lambda on: on.client),
         Column("covers", here),
-        Column("looked at", lambda on: local(on.looked_at, zone)),
+        Column("looked at", lambda on: local(on.surveyed_at, zone)),
     )
     covered = session.shop.protections.on_machines(number)
     print_list(form, covered, columns, empty="This entry is for no machine.")
@@ -107,7 +107,10 @@ def add(
     ((kind, what),) = given.items()
     scope, number = subject(session, machine, client)
     made = session.shop.protections.add(
-        ProtectEntry(kind=ProtectKind(kind), what=what), scope=scope, subject_id=number, note=note
+        ProtectEntry(kind=ProtectKind(kind), pattern=what),
+        scope=scope,
+        subject_id=number,
+        note=note,
     )
     console.print(f"{made.id}: {kind} {what} stays, for {in_words(scope, machine, client)}.")
 
@@ -138,6 +141,6 @@ def test(session: Session, machine: str, path: str | None, site: str | None, for
         sys.exit(1)
     whose = by.subject or f"the {by.scope}"
     console.print(
-        f"{answer.asked} stays: {by.entry.kind} {by.entry.what}, entry {by.id} for {whose}"
+        f"{answer.asked} stays: {by.entry.kind} {by.entry.pattern}, entry {by.id} for {whose}"
         + (f" ({by.note})." if by.note else ".")
     )

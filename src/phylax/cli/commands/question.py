@@ -33,14 +33,14 @@ def list_questions(session: Session, machine: str | None, client: str | None, fo
 @command.command("answer")
 @click.argument("question")
 @click.argument("answer", type=click.Choice(["yes", "no", "none"]))
-@click.option("--word", default="", help="As the client put it.")
+@click.option("--comment", default="", help="As the client put it.")
 @subject_options
 @pass_session
 def answer(
     session: Session,
     question: str,
     answer: str,
-    word: str,
+    comment: str,
     machine: str | None,
     client: str | None,
 ) -> None:
@@ -51,7 +51,7 @@ def answer(
         said = "yes"
     elif answer == "no":
         said = "no"
-    session.shop.questions.answer(scope, number, question, said, word=word)
+    session.shop.questions.answer(scope, number, question, said, comment=comment)
     console.print(f"{question}: {answer}, for {machine or client}.")
 
 
@@ -69,7 +69,7 @@ def _show(asked: Sequence[AnsweredQuestion], form: Form) -> None:
         Column("key", lambda a: a.question.key),
         Column("answer", lambda a: a.answer.answer if a.answer else "–"),
         Column("of", lambda a: a.answer.scope if a.answer else ""),
-        Column("question", lambda a: a.question.words, below=True),
-        Column("as the client put it", lambda a: a.answer.word if a.answer else "", below=True),
+        Column("question", lambda a: a.question.text, below=True),
+        Column("as the client put it", lambda a: a.answer.comment if a.answer else "", below=True),
     )
     print_list(form, asked, columns, empty="There are no questions.")

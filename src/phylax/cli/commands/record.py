@@ -172,7 +172,7 @@ def verify(session: Session, sealed: Path | None, proof: Path | None) -> None:
         return
     said = session.shop.records.check_seal(sealed.read_text("utf-8"))
     at = local(said.sealed_at, session.the_shop.clock)
-    if not said.holds:
+    if not said.valid:
         console.print(f"It is not what was sealed {at}: {said.why}.")
         sys.exit(EXIT_REFUSED)
     console.print(
@@ -184,11 +184,11 @@ def verify(session: Session, sealed: Path | None, proof: Path | None) -> None:
 def _verify_proof(session: Session, file: Path) -> None:
     said = session.shop.records.check_proof(file.read_text("utf-8"))
     zone = session.the_shop.clock
-    if not said.holds:
+    if not said.valid:
         console.print(f"It proves nothing: {said.why}.")
         sys.exit(EXIT_REFUSED)
     console.print(
-        f"Entry number {said.place} was in the record sealed {local(said.sealed_at, zone)}. "
+        f"Entry number {said.position} was in the record sealed {local(said.sealed_at, zone)}. "
         f"{said.who or 'Somebody'} wrote {local(said.at, zone)}:"
     )
     console.print(said.text or "(the words are not in the proof)")

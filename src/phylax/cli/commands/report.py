@@ -13,7 +13,7 @@ from phylax.cli.terminal.forms import Form, shows_list, shows_one
 from phylax.cli.terminal.output import Column, console, local, print_list, print_one
 from phylax.cli.terminal.types import DAY, FILE
 from phylax.core.reporting.document import Block, Bullets, Document, Drawing, Heading, Table
-from phylax.core.reporting.request import Letterhead, Part, Report, ReportAsk
+from phylax.core.reporting.request import Letterhead, Part, Report, ReportRequest
 
 
 @click.group("report")
@@ -64,10 +64,10 @@ def _asked(
     leave_out: tuple[str, ...],
     cover: str,
     notes: tuple[int, ...],
-) -> ReportAsk:
+) -> ReportRequest:
     if [visit, machine, client].count(None) != 2:
         raise click.UsageError("Name what it is over: --visit, --machine or --client.")
-    return ReportAsk.model_validate(
+    return ReportRequest.model_validate(
         {
             "visit": visit,
             "machine_id": session.shop.machines.get(machine).id if machine else None,
@@ -240,6 +240,6 @@ def _in_lines(block: Block) -> str:
             names = tuple(column.name for column in block.columns)
             return "\n".join(" | ".join(cells) for cells in (names, *block.rows))
         case Drawing():
-            return block.words
+            return block.alt_text
         case _:
             return block.text

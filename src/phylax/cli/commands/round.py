@@ -198,7 +198,7 @@ def _spoken(often: str | None) -> Spoken:
 
 def _tell(session: Session, shown: RoundPreview) -> None:
     zone = session.the_shop.clock
-    takes = f", about {show_span(shown.takes)} each" if shown.takes else ""
+    takes = f", about {show_span(shown.expected_duration)} each" if shown.expected_duration else ""
     console.print(f"  {count(shown.machines, 'machine')}{takes}")
     for at in shown.next_dates:
         console.print(f"  {local(at, zone)}")
@@ -260,7 +260,7 @@ def seldom_on(session: Session, round: int, form: Form) -> None:
     """List machines that are seldom on when a round runs, with a better hour."""
     columns = (
         Column("machine", lambda h: h.machine_tag),
-        Column("was on", lambda h: f"{h.was_on} of {h.of}", right=True),
+        Column("was on", lambda h: f"{h.online} of {h.window}", right=True),
         Column("better at", lambda h: f"{h.proposed_at:%H:%M}" if h.proposed_at else "–"),
         Column("what was seen", lambda h: f"{h.sentence}.", below=True),
     )
@@ -271,12 +271,12 @@ def seldom_on(session: Session, round: int, form: Form) -> None:
 @command.command("skip")
 @click.argument("round", type=int)
 @click.argument("machine")
-@click.option("--word", default="", help="Why.")
+@click.option("--comment", default="", help="Why.")
 @pass_session
-def skip(session: Session, round: int, machine: str, word: str) -> None:
+def skip(session: Session, round: int, machine: str, comment: str) -> None:
     """Skip the next time of a round for one machine."""
     current = session.shop.machines.get(machine)
-    session.shop.rounds.skip(round, current.id, word)
+    session.shop.rounds.skip(round, current.id, comment)
     console.print(f"The next time of round {round} is skipped on {current.tag}.")
 
 
@@ -287,13 +287,13 @@ def skip(session: Session, round: int, machine: str, word: str) -> None:
     "--until", type=MOMENT, required=True,
     help="Not before then, by the shop's clock.",
 )  # fmt: skip
-@click.option("--word", default="", help="Why.")
+@click.option("--comment", default="", help="Why.")
 @pass_session
-def hold_back(session: Session, round: int, machine: str, until: datetime, word: str) -> None:
+def hold_back(session: Session, round: int, machine: str, until: datetime, comment: str) -> None:
     """Hold back the next time of a round for one machine."""
     current = session.shop.machines.get(machine)
     moment = until.replace(tzinfo=session.the_shop.clock).astimezone(UTC)
-    session.shop.rounds.hold_back(round, current.id, moment, word)
+    session.shop.rounds.hold_back(round, current.id, moment, comment)
     console.print(
         f"The next time of round {round} waits on {current.tag} until {show_moment(until)}"
     )

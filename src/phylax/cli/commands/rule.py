@@ -204,7 +204,7 @@ def set_rule(
     """Say what stays of CATEGORY: for the shop, or for one client or machine.
 
     What is left out stays as it is said now. Before anything is set, the rule is shown in words,
-    with what it would let go over all machines that it concerns.
+    with what it would remove on all machines that it concerns.
     """
     scope, number = subject(session, machine, client)
     before = _said(session, scope, number, category)
@@ -242,14 +242,14 @@ def _would_be(session: Session, scope: Scope, category: str, rule: Rule) -> str:
 def _over_the_shop(answer: WhatIf) -> str:
     about = "" if answer.exact else "about "
     text = (
-        f"{about}{show_size(answer.would_go.size)} would go "
-        f"({count(answer.would_go.count, 'item')}) on {count(answer.machines, 'machine')}; "
-        f"by the rules in force {show_size(answer.goes_now.size)} goes."
+        f"{about}{show_size(answer.removable_then.size)} would be removed "
+        f"({count(answer.removable_then.count, 'item')}) on {count(answer.machines, 'machine')}; "
+        f"by the rules in force {show_size(answer.removable_now.size)} goes."
     )
-    if answer.stale or answer.never_looked:
+    if answer.stale or answer.never_surveyed:
         text += (
             f"\n{count(answer.stale, 'machine')} looked at too long ago to count on, "
-            f"{count(answer.never_looked, 'machine')} never."
+            f"{count(answer.never_surveyed, 'machine')} never."
         )
     return text
 
@@ -292,7 +292,7 @@ def what_if(
     client: str | None,
     form: Form,
 ) -> None:
-    """What another rule for CATEGORY would let go, from the last surveys. Nothing is touched."""
+    """What another rule for CATEGORY would remove, by the last surveys. Nothing is touched."""
     scope, number = subject(session, machine, client)
     rule = _rule(_said(session, scope, number, category), options_given)
     answer = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
@@ -300,15 +300,17 @@ def what_if(
     columns = (
         Column("machine", lambda m: m.machine_tag),
         Column("client", lambda m: m.client_name),
-        Column("goes now", lambda m: show_size(m.goes_now.size), right=True),
-        Column("would go", lambda m: show_size(m.would_go.size), right=True),
+        Column("goes now", lambda m: show_size(m.removable_now.size), right=True),
+        Column("would be removed", lambda m: show_size(m.removable_then.size), right=True),
         Column("by the rule", lambda m: m.rule_in_words),
-        Column("looked at", lambda m: local(m.looked_at, zone) + (", too old" if m.stale else "")),
+        Column(
+            "looked at", lambda m: local(m.surveyed_at, zone) + (", too old" if m.stale else "")
+        ),
     )
-    most = [m for m in answer.most if m.would_go.count or m.goes_now.count]
+    most = [m for m in answer.most if m.removable_then.count or m.removable_now.count]
     if print_data(form, answer, most):
         return
-    print_list(form, most, columns, empty="Nothing would go, and nothing goes now.")
+    print_list(form, most, columns, empty="Nothing would be removed, and nothing goes now.")
     console.print("\n" + _over_the_shop(answer))
 
 

@@ -62,7 +62,7 @@ def evidence(session: Session, run: int, form: Form) -> None:
     columns = (
         Column("what", lambda e: str(e.what)),
         Column("lines", lambda e: str(e.lines), right=True),
-        Column("as its entry says", lambda e: "yes" if e.holds else f"no: {e.why}"),
+        Column("as its entry says", lambda e: "yes" if e.valid else f"no: {e.why}"),
         Column("digest", lambda e: e.digest, below=True),
     )
     checked = session.shop.runs.evidence(run)
@@ -90,7 +90,7 @@ def show(session: Session, run: int, form: Form) -> None:
     help="A yes to a category's newest listing: all it proposed, or chosen items, as in "
     "'downloads:3,7'.",
 )
-@click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
+@click.option("--comment", default="", help="The client's word, as in 'asked by phone'.")
 @volume_options
 @click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
 @wait_option()
@@ -100,7 +100,7 @@ def clean(
     machine: str,
     categories: tuple[str, ...],
     agree: tuple[str, ...],
-    word: str,
+    comment: str,
     volumes: VolumeChoice,
     yes: bool,
     wait: bool,
@@ -117,7 +117,7 @@ def clean(
     ask("Clean now?", yes=yes)
     consents = [
         session.shop.surveys.consent(
-            ledger.survey_id, key, numbers=numbers, via="command line", word=word
+            ledger.survey_id, key, numbers=numbers, via="command line", comment=comment
         ).id
         for key, numbers in agreed.items()
     ]
@@ -149,7 +149,7 @@ def _sentence(
     agreed: dict[str, list[int] | None],
     volumes: VolumeChoice,
 ) -> str:
-    """Exactly what will be gone for good, and what will be held and how long."""
+    """Exactly what will be deleted for good, and what will be held and how long."""
     parts, held = [], []
     where = "" if volumes.is_all else f" ({volumes.in_words()})"
     for line in ledger.lines:
@@ -173,7 +173,7 @@ def _sentence(
             held.append(f"{words}, for {show_span(line.hold_for)}")
         else:
             parts.append(words)
-    sentence = f"Gone for good from {machine}{where}:\n  " + "\n  ".join(parts or ["nothing"])
+    sentence = f"Deleted for good from {machine}{where}:\n  " + "\n  ".join(parts or ["nothing"])
     if held:
         sentence += "\nHeld first, and can be put back so long:\n  " + "\n  ".join(held)
     return sentence + _by_volume(ledger, wanted, agreed, volumes)
@@ -284,19 +284,19 @@ def _print_steps(session: Session, detail: RunDetail) -> None:
     console.print(f"{detail.machine_tag}: {detail.routine_name or detail.work}{version}")
     for step in detail.steps:
         who = f"  {step.by}, {local(step.at, zone)}" if step.at else ""
-        word = f"  “{step.word}”" if step.word else ""
-        console.print(f"  {step.number:>2}  {step.state:<9}  {step.in_words}{who}{word}")
+        comment = f"  “{step.comment}”" if step.comment else ""
+        console.print(f"  {step.number:>2}  {step.state:<9}  {step.in_words}{who}{comment}")
 
 
 @command.command("tick")
 @click.argument("run", type=int)
 @click.argument("step", type=int)
-@click.option("--word", default="", help="What is to be known about it.")
-@click.option("--left-out", is_flag=True, help="It is left out; say why with --word.")
+@click.option("--comment", default="", help="What is to be known about it.")
+@click.option("--left-out", is_flag=True, help="It is left out; say why with --comment.")
 @click.option("--open-again", is_flag=True, help="It is to do after all.")
 @pass_session
 def tick(
-    session: Session, run: int, step: int, word: str, left_out: bool, open_again: bool
+    session: Session, run: int, step: int, comment: str, left_out: bool, open_again: bool
 ) -> None:
     """Tick a step by hand."""
     if left_out and open_again:
@@ -304,4 +304,4 @@ def tick(
     state = StepState.DONE
     if left_out or open_again:
         state = StepState.LEFT_OUT if left_out else StepState.TO_DO
-    _print_steps(session, session.shop.runs.tick(run, step, state, word))
+    _print_steps(session, session.shop.runs.tick(run, step, state, comment))

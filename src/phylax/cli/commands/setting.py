@@ -18,7 +18,7 @@ from phylax.core.ground.values import Scalar
 from phylax.core.runs.runs import WantedSetting
 from phylax.core.tuning.looks import JudgedValue
 from phylax.core.tuning.rules import TuningRule
-from phylax.core.tuning.setting import GoesBack, Kind, Setting, questions, settings
+from phylax.core.tuning.setting import Kind, Reversibility, Setting, questions, settings
 
 
 @click.group("setting")
@@ -53,7 +53,7 @@ def _can_be(setting: Setting) -> str:
         return "on, off"
     if setting.kind is Kind.CHOICE:
         return ", ".join(setting.choices)
-    return f"{setting.least} to {setting.most} {setting.unit}".strip()
+    return f"{setting.least} to {setting.maximum} {setting.unit}".strip()
 
 
 @command.command("list")
@@ -64,7 +64,7 @@ def list_values(session: Session, machine: str, form: Form) -> None:
     """The settings of MACHINE, and what becomes of them by the shop's rules."""
     look = session.shop.programs.on(machine)
     if look.unread:
-        console.print(f"The newest look could not read it: {look.unread}.")
+        console.print(f"The newest survey could not read it: {look.unread}.")
     columns = (
         Column("setting", _name),
         Column("is", lambda v: v.now),
@@ -77,13 +77,13 @@ def list_values(session: Session, machine: str, form: Form) -> None:
 
 
 def _name(value: JudgedValue) -> str:
-    return f"{value.seen.key} of {value.seen.of}" if value.seen.of else value.seen.key
+    return f"{value.seen.key} of {value.seen.person}" if value.seen.person else value.seen.key
 
 
 def _becomes(value: JudgedValue) -> str:
     if not value.verdict.changes:
         return "stays"
-    return f"{value.becomes}, needs a yes" if value.verdict.needs_yes else value.becomes
+    return f"{value.becomes}, needs approval" if value.verdict.needs_approval else value.becomes
 
 
 def _why(value: JudgedValue) -> str:
@@ -92,7 +92,7 @@ def _why(value: JudgedValue) -> str:
         return f"the {verdict.source}'s rule wants it. {value.setting.notice}"
     detail = verdict.detail
     if detail in questions():
-        detail = questions()[detail].words
+        detail = questions()[detail].text
     return f"{verdict.reason}: {detail}" if detail else str(verdict.reason)
 
 
@@ -123,7 +123,7 @@ def set_rule(
     known = settings()[setting]
     want = None if value is None else _parsed(known, value)
     scope, number = subject(session, machine, client)
-    rule = TuningRule(want=want, leave=leave or None, put_right=put_right or None)
+    rule = TuningRule(value=want, leave=leave or None, put_right=put_right or None)
     say_what_if(session.shop.settings.what_if_rule(scope, number, setting, rule))
     if dry_run:
         return
@@ -147,7 +147,7 @@ def _parsed(setting: Setting, words: str) -> Scalar:
 @command.command("change")
 @click.argument("machine")
 @click.argument("keys", nargs=-1)
-@click.option("--word", default="", help="Why, or who agreed, as in 'asked by phone'.")
+@click.option("--comment", default="", help="Why, or who agreed, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say what would be changed.")
 @wait_option()
@@ -156,7 +156,7 @@ def change(
     session: Session,
     machine: str,
     keys: tuple[str, ...],
-    word: str,
+    comment: str,
     yes: bool,
     dry_run: bool,
     wait: bool,
@@ -176,7 +176,7 @@ def change(
         return
     for value in meant:
         how = value.setting.goes_back
-        back = "" if how is GoesBack.EXACT else f" Goes back: {how}."
+        back = "" if how is Reversibility.EXACT else f" Goes back: {how}."
         console.print(f"{_name(value)}: {value.now} now, {value.becomes} then.{back}")
         console.print(f"  {value.setting.notice} {value.setting.cost}")
     if dry_run:
@@ -184,8 +184,12 @@ def change(
     ask(f"Change {count(len(meant), 'setting')} on {machine}?", yes=yes)
     wanted = []
     for value in meant:
-        assert value.verdict.want is not None
+        assert value.verdict.value is not None
         wanted.append(
-            WantedSetting(setting=value.seen.key, of=value.seen.of, value=value.verdict.want)
+            WantedSetting(
+                setting=value.seen.key, person=value.seen.person, value=value.verdict.value
+            )
         )
-    follow_change(session, session.shop.runs.change(machine, values=wanted, word=word), wait=wait)
+    follow_change(
+        session, session.shop.runs.change(machine, values=wanted, comment=comment), wait=wait
+    )

@@ -12,7 +12,7 @@ from phylax.cli.terminal.forms import Form, shows_list
 from phylax.cli.terminal.output import Column, console, local, print_list, write_archive
 from phylax.cli.terminal.types import FILE
 from phylax.core.ground.quantities import count, show_size
-from phylax.core.people.accounts import Audited
+from phylax.core.people.accounts import AuditEntry
 
 
 @click.group("shop")
@@ -179,7 +179,7 @@ def unit(data: Path) -> None:
 
 @command.command("list-audit")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
-@shows_list(Audited)
+@shows_list(AuditEntry)
 @pass_session
 def audit(session: Session, most: int, form: Form) -> None:
     """What was changed, by whom; for the owner."""
@@ -187,7 +187,7 @@ def audit(session: Session, most: int, form: Form) -> None:
     columns = (
         Column("when", lambda d: local(d.at, zone)),
         Column("who", lambda d: d.who),
-        Column("deed", lambda d: d.deed),
+        Column("action", lambda d: d.action),
         Column("subject", lambda d: d.subject),
     )
     print_list(form, session.shop.people.audit(most=most), columns, empty="Nothing yet.")

@@ -1,4 +1,4 @@
-"""`phylax survey`: what a look found."""
+"""`phylax survey`: what a survey found."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _NAMED = 12
 
 @click.group("survey")
 def command() -> None:
-    """What a look found; nothing is touched."""
+    """What a survey found; nothing is touched."""
 
 
 @command.command("start")
@@ -50,7 +50,7 @@ def start(session: Session, machine: str, volumes: VolumeChoice, wait: bool) -> 
 @shows_one(Ledger, rows=LedgerLine)
 @pass_session
 def show(session: Session, machine: str, form: Form) -> None:
-    """What goes and what stays, as the newest survey found it."""
+    """what would be removed and what is kept, as the newest survey found it."""
     _print_ledger(session, machine, form)
 
 
@@ -58,10 +58,10 @@ def _print_ledger(session: Session, machine: str, form: Form) -> None:
     ledger = session.shop.machines.ledger(machine)
     columns = (
         Column("category", lambda line: line.category),
-        Column("holds", lambda line: show_size(line.holds.size), right=True),
-        Column("goes", lambda line: _size(line.goes), right=True),
-        Column("needs a yes", lambda line: _size(line.needs_yes), right=True),
-        Column("stays", lambda line: _stays(line), right=False),
+        Column("total", lambda line: show_size(line.total.size), right=True),
+        Column("removable", lambda line: _size(line.removable), right=True),
+        Column("needs approval", lambda line: _size(line.needs_approval), right=True),
+        Column("kept", lambda line: _stays(line), right=False),
         Column("rule", _rule),
     )
     at = local(ledger.taken_at, session.the_shop.clock)
@@ -69,22 +69,23 @@ def _print_ledger(session: Session, machine: str, form: Form) -> None:
         return
     print_list(form, ledger.lines, columns, empty="Nothing found.")
     console.print(
-        f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
-        f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
+        f"\n{show_size(ledger.removable.size)} can go ({count(ledger.removable.count, 'item')}); "
+        f"{show_size(ledger.needs_approval.size)} needs approval. Survey {ledger.survey_id}, {at}."
     )
     if len(ledger.volumes) > 1:
         shares = (
-            f"{v.mount} {show_size(v.goes)} can go, {show_size(v.needs_yes)} needs a yes"
+            f"{v.mount} {show_size(v.removable)} can go, "
+            f"{show_size(v.needs_approval)} needs approval"
             for v in ledger.volumes
         )
         console.print("; ".join(shares) + ".")
     for share in ledger.volumes:
-        if share.looked_at is not None:
-            then = local(share.looked_at, session.the_shop.clock)
+        if share.surveyed_at is not None:
+            then = local(share.surveyed_at, session.the_shop.clock)
             console.print(f"{share.mount} was left out; shown as of {then}.", style=LOOK_HERE)
     for line in ledger.lines:
         for place in line.places:
-            if place.holds.count:
+            if place.total.count:
                 _print_place(line.name, place)
     unread = [(line.name, entry) for line in ledger.lines for entry in line.unread]
     for key, entry in unread[:_NAMED]:
@@ -98,8 +99,8 @@ def _print_place(category: str, place: PlaceSum) -> None:
     whose = f"{place.user}, " if place.user else ""
     is_open = f", open: {', '.join(place.programs_open)}" if place.programs_open else ""
     console.print(
-        f"  {category}: {whose}{place.label}: {show_size(place.holds.size)}, "
-        f"{show_size(place.goes.size)} goes{is_open}"
+        f"  {category}: {whose}{place.label}: {show_size(place.total.size)}, "
+        f"{show_size(place.removable.size)} goes{is_open}"
     )
 
 
@@ -113,7 +114,7 @@ def _rule(line: LedgerLine) -> str:
 
 
 def _stays(line: LedgerLine) -> str:
-    words = [f"{show_size(stay.size)} {stay.reason}" for stay in line.stays]
+    words = [f"{show_size(stay.size)} {stay.reason}" for stay in line.kept]
     if line.kept_sites:
         words.append(f"{count(line.kept_sites, 'site')} kept")
     return ", ".join(words) or "–"
@@ -136,7 +137,7 @@ def listing(
     folder: str,
     form: Form,
 ) -> None:
-    """Every item of a category that needs a yes or is only listed, with its number."""
+    """Every item of a category that needs approval or is only listed, with its number."""
     _check_kept(category, machine)
     ledger = session.shop.machines.ledger(machine)
     zone = session.the_shop.clock
@@ -180,8 +181,8 @@ def list_folders(
     _check_kept(category, machine)
     ledger = session.shop.machines.ledger(machine)
     columns = (
-        Column("holds", lambda f: show_size(f.holds.size), right=True),
-        Column("items", lambda f: f"{f.holds.count:,}", right=True),
+        Column("total", lambda f: show_size(f.total.size), right=True),
+        Column("items", lambda f: f"{f.total.count:,}", right=True),
         Column("rule lets go", lambda f: show_size(f.proposed.size), right=True),
         Column("folder", lambda f: f.folder or "(directly)"),
         Column("in", lambda f: f.place),

@@ -1,4 +1,4 @@
-"""`phylax today`: what needs you."""
+"""`phylax today`: what needs attention."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def command(session: Session, form: Form) -> None:
     """How the shop stands, and what needs a person."""
     today = session.shop.today()
     zone = session.the_shop.clock
-    if print_data(form, today, today.needs_you):
+    if print_data(form, today, today.needs_attention):
         return
     console.print(f"{today.sentence}\n", style="bold")
     if today.shop_needs:
@@ -33,7 +33,7 @@ def command(session: Session, form: Form) -> None:
         Column("since", lambda a: local(a.since, zone)),
         Column("next", lambda a: a.next_step),
     )
-    print_list(form, today.needs_you, columns, empty="Nothing needs you.")
+    print_list(form, today.needs_attention, columns, empty="Nothing needs attention.")
     for run in today.running:
         console.print(f"\nNow: {run.machine_tag}, {run.work}, {run.state}")
     for round_ in today.next_rounds[:5]:

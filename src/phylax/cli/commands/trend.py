@@ -89,7 +89,7 @@ def regrowth(session: Session, machine: str, form: Form) -> None:
         form,
         session.shop.machines.regrowth(machine),
         columns,
-        empty="Not seen yet: it takes a cleaning with a second look, and a look some days later.",
+        empty="Not seen yet: it takes a cleaning with a second look, and a survey some days later.",
     )
 
 

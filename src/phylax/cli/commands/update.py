@@ -36,11 +36,11 @@ def list_updates(session: Session, machine: str, form: Form) -> None:
         Column("from", _from, below=True),
     )
     listed = [i for i in session.shop.upkeep.inventories(machine) if isinstance(i, UpdatesListed)]
-    empty = f"{machine} lacks nothing, by its newest look."
+    empty = f"{machine} lacks nothing, by its newest survey."
     if not listed:
         empty = f"{machine} was not asked yet: phylax check run {machine} updates"
     elif listed[0].unread:
-        console.print(f"The newest look failed: {listed[0].unread}")
+        console.print(f"The newest survey failed: {listed[0].unread}")
     print_list(form, session.shop.upkeep.updates(machine), columns, empty=empty)
 
 
@@ -58,6 +58,6 @@ def _from(missing: MissingUpdate) -> str:
 def install(
     session: Session, machine: str, names: tuple[str, ...], only_security: bool, wait: bool
 ) -> None:
-    """Install what MACHINE lacks, or only NAMES. Nothing is removed by the way."""
+    """Install what MACHINE lacks, or only NAMES. Nothing is removed."""
     action = InstallUpdates(only_security=only_security, names=names)
     follow_action(session, session.shop.upkeep.act(machine, action), wait=wait)

@@ -50,18 +50,24 @@ def arrange(session: Session, machine: str, volumes: tuple[str, ...], wait: bool
 @click.option(
     "--backup-days", type=int, required=True, metavar="DAYS", help="How old the last backup is."
 )
-@click.option("--word", default="", help="What was said to it, for the record.")
+@click.option("--comment", default="", help="What was said to it, for the record.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @_WAIT
 @pass_session
 def repair(
-    session: Session, machine: str, volume: str, backup_days: int, word: str, yes: bool, wait: bool
+    session: Session,
+    machine: str,
+    volume: str,
+    backup_days: int,
+    comment: str,
+    yes: bool,
+    wait: bool,
 ) -> None:
     """Have VOLUME of MACHINE repaired when it starts next."""
     console.print(RepairFileSystem.notice)
     ask("Repair it at the next start?", yes=yes)
     action = RepairFileSystem(volume=volume, backup_days=backup_days)
-    follow_action(session, session.shop.upkeep.act(machine, action, word=word), wait=wait)
+    follow_action(session, session.shop.upkeep.act(machine, action, comment=comment), wait=wait)
 
 
 @command.command("clear-names")
@@ -78,16 +84,16 @@ def clear_names(session: Session, machine: str, wait: bool) -> None:
 @click.option("--in", "minutes", type=int, metavar="MINUTES", help="Not before so many minutes.")
 @click.option("--warn", type=int, default=10, metavar="MINUTES", show_default=True,
               help="How long before people at it are told.")  # fmt: skip
-@click.option("--word", default="", help="Who is at it, where it does not come back alone.")
+@click.option("--comment", default="", help="Who is at it, where it does not come back alone.")
 @_WAIT
 @pass_session
 def restart(
-    session: Session, machine: str, minutes: int | None, warn: int, word: str, wait: bool
+    session: Session, machine: str, minutes: int | None, warn: int, comment: str, wait: bool
 ) -> None:
     """Restart MACHINE. People at it are warned, and may put it off twice."""
     at = None if minutes is None else clock_now() + timedelta(minutes=minutes)
     action = Restart(warn_minutes=warn)
-    run = session.shop.upkeep.act(machine, action, word=word, at=at)
+    run = session.shop.upkeep.act(machine, action, comment=comment, at=at)
     follow_action(session, run, wait=wait and at is None)
 
 
@@ -96,7 +102,7 @@ def restart(
 @shows_list(BeforeAfter)
 @pass_session
 def compare(session: Session, run: int, form: Form) -> None:
-    """What is otherwise after RUN: what runs by itself, the start, free space, what failed."""
+    """What is otherwise after RUN: startup programs, the start, free space, what failed."""
     comparison = session.shop.upkeep.comparison(run)
     columns = (
         Column("what", lambda d: d.what),
@@ -142,7 +148,7 @@ def disks(session: Session, machine: str, form: Form) -> None:
         Column("why", lambda v: v.judgement.why, below=True),
     )
     rows = listed.volumes if listed else ()
-    print_list(form, rows, columns, empty=_not_yet(machine, "lie-of-files"))
+    print_list(form, rows, columns, empty=_not_yet(machine, "fragmentation"))
 
 
 @command.command("list-parts")

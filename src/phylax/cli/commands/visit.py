@@ -12,15 +12,13 @@ from phylax.cli.terminal.forms import Form, shows_list, shows_one
 from phylax.cli.terminal.output import Column, console, local, print_list, print_one
 from phylax.cli.terminal.types import DAY
 from phylax.core.desk.orders import NewPart, OrderedPart, PartState, ReadyToFetch
-from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.desk.visits import HandOver, NewVisit, NextTurn, Turn, Visit
 from phylax.core.ground.quantities import count
-
-_WHOSE = {"ours": Whose.OURS, "client": Whose.CLIENT, "supplier": Whose.SUPPLIER}
 
 
 @click.group("visit")
 def command() -> None:
-    """Machines that are in hand: taken in, moved on, handed over."""
+    """Visits: machines checked in, worked on, handed over."""
 
 
 @command.command("list")
@@ -34,35 +32,44 @@ def list_visits(session: Session, machine: str | None, form: Form) -> None:
         Column("visit", lambda v: str(v.id), right=True),
         Column("machine", lambda v: v.machine_tag),
         Column("client", lambda v: v.client_name),
-        Column("whose move", lambda v: str(v.outcome) if v.closed_at else _whose(v)),
+        Column("waiting for", lambda v: str(v.outcome) if v.closed_at else _turn(v)),
         Column("what is next", lambda v: "" if v.closed_at else v.todo),
         Column("until", lambda v: _until(v)),
         Column("where", lambda v: f"{v.place} {v.shelf}".strip()),
         Column("since", lambda v: local(v.opened_at, zone)),
     )
     visits = session.shop.visits.list(machine=machine) if machine else session.shop.visits.board()
-    print_list(form, visits, columns, empty="No machine is in hand.")
+    print_list(form, visits, columns, empty="No visit is open.")
 
 
-def _whose(visit: Visit) -> str:
-    return visit.whom_name or str(visit.whose)
+def _turn(visit: Visit) -> str:
+    return visit.assignee_name or str(visit.turn)
 
 
 def _until(visit: Visit) -> str:
-    day = visit.until or visit.wanted_by
+    day = visit.follow_up_on or visit.due_on
     return f"{day or '–'}{' overdue' if visit.overdue else ''}"
 
 
 @command.command("open")
 @click.argument("machine")
-@click.option("--said", default="", help="What is wrong, in the client's words.")
+@click.option(
+    "--problem", "reported_problem", default="", help="What is wrong, in the client's words."
+)
 @click.option("--condition", default="", help="Scratches, dents.")
-@click.option("--came-along", default="", help="As in 'charger, bag'.")
-@click.option("--wanted-by", type=DAY, help="As in 2026-12-04.")
-@click.option("--ask-above", type=click.IntRange(0), help="Ask before anything above this amount.")
-@click.option("--loan", default="", help="What was lent meanwhile.")
+@click.option("--accessories", default="", help="As in 'charger, bag'.")
+@click.option("--due", "due_on", type=DAY, help="As in 2026-12-04.")
+@click.option(
+    "--approval-limit", type=click.IntRange(0), help="Call before spending more than this."
+)
+@click.option("--loaner", default="", help="The device they got to use meanwhile.")
 @click.option("--shelf", default="")
-@click.option("--back-from", type=int, help="The earlier visit that it comes back from.")
+@click.option(
+    "--earlier-visit",
+    "earlier_visit_id",
+    type=int,
+    help="The earlier visit that it comes back from.",
+)
 @click.option(
     "--how",
     "kind",
@@ -73,14 +80,14 @@ def _until(visit: Visit) -> str:
 @shows_one(Visit)
 @pass_session
 def open_visit(
-    session: Session, /, machine: str, wanted_by: datetime | None, form: Form, **fields: object
+    session: Session, /, machine: str, due_on: datetime | None, form: Form, **fields: object
 ) -> None:
-    """Take MACHINE in for a visit."""
+    """Check in MACHINE for a visit."""
     current = session.shop.machines.get(machine)
     place = "shelf" if fields["kind"] == "at the bench" else "client"
     made = session.shop.visits.open(
         NewVisit.model_validate(
-            fields | {"machine_id": current.id, "wanted_by": _date(wanted_by), "place": place}
+            fields | {"machine_id": current.id, "due_on": _date(due_on), "place": place}
         )
     )
     _print(session, made, form)
@@ -99,7 +106,7 @@ def show_visit(session: Session, visit: int, form: Form) -> None:
     if form.is_table:
         zone = session.the_shop.clock
         for part in session.shop.visits.parts(visit):
-            console.print(f"Part {part.id}: {part.what}, {part.state}", highlight=False)
+            console.print(f"Part {part.id}: {part.item}, {part.state}", highlight=False)
         for note in session.shop.visits.sealed_notes(visit):
             gone = "destroyed" if note.destroyed_at else f"read {count(len(note.readings), 'time')}"
             console.print(f"Sealed note {note.id}: {note.title}, {gone}", highlight=False)
@@ -107,62 +114,66 @@ def show_visit(session: Session, visit: int, form: Form) -> None:
             console.print(f"{local(entry.at, zone)}  {entry.who}: {entry.text}", highlight=False)
 
 
-@command.command("move")
+@command.command("set-turn")
 @click.argument("visit", type=int)
-@click.option("--whose", type=click.Choice(list(_WHOSE)), required=True, help="Whose move it is.")
-@click.option("--whom", help="Login of the one of us whose move it is.")
+@click.option(
+    "--turn", type=click.Choice([str(turn) for turn in Turn]), required=True, help="Who acts next."
+)
+@click.option("--assignee", help="Login of the one of us who acts next.")
 @click.option("--for", "todo", default="", help="What is to be done.")
-@click.option("--until", type=DAY, help="As in 2026-12-04.")
+@click.option("--follow-up", "follow_up_on", type=DAY, help="As in 2026-12-04.")
 @click.option("--place", type=click.Choice(["shelf", "bench", "client"]), help="Where it goes.")
 @click.option("--shelf", help="Which shelf.")
 @shows_one(Visit)
 @pass_session
-def move(
+def set_turn(
     session: Session,
     visit: int,
-    whose: str,
-    whom: str | None,
+    turn: str,
+    assignee: str | None,
     todo: str,
-    until: datetime | None,
+    follow_up_on: datetime | None,
     place: str | None,
     shelf: str | None,
     form: Form,
 ) -> None:
-    """Say whose move it is from now on, for what, and until when."""
+    """Say who acts next, what is to be done, and by when."""
     current = session.shop.visits.get(visit)
-    asked = Move.model_validate(
+    asked = NextTurn.model_validate(
         {
-            "whose": _WHOSE[whose], "whom": _person(session, whom), "todo": todo,
-            "until": _date(until), "place": place, "shelf": shelf,
+            "turn": turn, "assignee_id": _person(session, assignee), "todo": todo,
+            "follow_up_on": _date(follow_up_on), "place": place, "shelf": shelf,
         }
     )  # fmt: skip
-    _print(session, session.shop.visits.move(current, asked), form)
+    _print(session, session.shop.visits.set_turn(current, asked), form)
 
 
 @command.command("ready")
 @click.argument("visit", type=int)
 @click.option("--mail", help="Tell its client by mail to this address, and remind them.")
-@click.option("--word", default="", help="What the mail says besides, such as what it costs.")
+@click.option("--comment", default="", help="What the mail says besides, such as what it costs.")
 @shows_one(Visit)
 @pass_session
-def ready(session: Session, visit: int, mail: str | None, word: str, form: Form) -> None:
-    """The machine can be fetched."""
+def ready(session: Session, visit: int, mail: str | None, comment: str, form: Form) -> None:
+    """Mark a machine as ready to collect."""
     current = session.shop.visits.get(visit)
-    _print(session, session.shop.visits.ready(current, ReadyToFetch(mail=mail, word=word)), form)
+    _print(
+        session, session.shop.visits.ready(current, ReadyToFetch(mail=mail, comment=comment)), form
+    )
 
 
 @command.command("order")
 @click.argument("visit", type=int)
-@click.argument("what")
-@click.option("--from", "from_whom", default="", help="From whom.")
+@click.argument("item")
+@click.option("--from", "supplier", default="", help="The supplier.")
 @click.option("--expected", type=DAY, help="As in 2026-12-04.")
 @shows_list(OrderedPart)
 @pass_session
 def order(
-    session: Session, visit: int, what: str, from_whom: str, expected: datetime | None, form: Form
+    session: Session, visit: int, item: str, supplier: str, expected: datetime | None, form: Form
 ) -> None:
     """Write down that a part is ordered for VISIT."""
-    new = NewPart(what=what, from_whom=from_whom, expected=_date(expected))
+    new = NewPart(item=item, supplier=supplier, expected=_date(expected))
     _print_parts([session.shop.visits.order_part(visit, new)], form)
 
 
@@ -188,8 +199,8 @@ def parts(session: Session, visit: int | None, form: Form) -> None:
 def _print_parts(listed: Sequence[OrderedPart], form: Form) -> None:
     columns = (
         Column("part", lambda p: str(p.id), right=True),
-        Column("what", lambda p: p.what),
-        Column("from", lambda p: p.from_whom),
+        Column("item", lambda p: p.item),
+        Column("from", lambda p: p.supplier),
         Column("expected", lambda p: f"{p.expected or '–'}{' overdue' if p.overdue else ''}"),
         Column("state", lambda p: str(p.state)),
         Column("visit", lambda p: str(p.visit_id), right=True),
@@ -221,7 +232,7 @@ def open_note(session: Session, note: int) -> None:
 @command.command("hand-over")
 @click.argument("visit", type=int)
 @click.option("--mended/--not-mended", required=True)
-@click.option("--word", default="", help="What the client is told.")
+@click.option("--comment", default="", help="What the client is told.")
 @click.option("--guaranteed-until", type=DAY)
 @shows_one(Visit)
 @pass_session
@@ -229,14 +240,14 @@ def hand_over(
     session: Session,
     visit: int,
     mended: bool,
-    word: str,
+    comment: str,
     guaranteed_until: datetime | None,
     form: Form,
 ) -> None:
     """The machine goes back to its client; the visit ends."""
     asked = HandOver(
         outcome="mended" if mended else "not mended",
-        word=word,
+        comment=comment,
         guaranteed_until=_date(guaranteed_until),
     )
     current = session.shop.visits.get(visit)
@@ -262,22 +273,22 @@ def _print(session: Session, visit: Visit, form: Form) -> None:
         ("visit", str(visit.id)),
         ("machine", f"{visit.machine_tag}, {visit.client_name}"),
         ("how", f"{visit.kind}, since {local(visit.opened_at, zone)} by {visit.opened_by}"),
-        ("the client says", visit.said),
+        ("the client says", visit.reported_problem),
         ("condition", visit.condition),
-        ("came along", visit.came_along),
-        ("ask above", "" if visit.ask_above is None else str(visit.ask_above)),
-        ("lent", visit.loan),
-        ("back from", "" if visit.back_from is None else f"visit {visit.back_from}"),
+        ("came along", visit.accessories),
+        ("ask above", "" if visit.approval_limit is None else str(visit.approval_limit)),
+        ("lent", visit.loaner),
+        ("back from", "" if visit.earlier_visit_id is None else f"visit {visit.earlier_visit_id}"),
     ]
     if visit.closed_at is None:
         pairs += [
-            ("whose move", f"{_whose(visit)}{f': {visit.todo}' if visit.todo else ''}"),
+            ("whose move", f"{_turn(visit)}{f': {visit.todo}' if visit.todo else ''}"),
             ("until", _until(visit)),
             ("where", f"{visit.place} {visit.shelf}".strip()),
         ]
         if visit.ready_at:
             by_mail = f", told by mail to {visit.ready_mail}" if visit.ready_mail else ""
-            pairs.append(("can be fetched", f"since {local(visit.ready_at, zone)}{by_mail}"))
+            pairs.append(("ready to collect", f"since {local(visit.ready_at, zone)}{by_mail}"))
     else:
         pairs.append(("ended", f"{local(visit.closed_at, zone)}, {visit.outcome}"))
     pairs.append(("guaranteed until", str(visit.guaranteed_until or "")))

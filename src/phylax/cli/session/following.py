@@ -62,7 +62,7 @@ def _follow_with_bar(session: Session, run: Run) -> RunDetail:
             bar.update(
                 task,
                 description=f"{run.machine_tag}: {progress.step} {progress.category}",
-                total=progress.of_items,
+                total=progress.total_items,
                 completed=progress.items,
                 told=_told(progress),
             )

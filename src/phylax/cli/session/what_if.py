@@ -9,10 +9,10 @@ from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine
 
 def in_words(line: WhatIfLine) -> str:
     """On how many machines something changes and stays."""
-    yes = ", with a yes" if line.needs_yes and line.changes_on else ""
+    yes = ", with a yes" if line.needs_approval and line.changes_on else ""
     becomes = f" to {line.becomes}" if line.becomes else ""
     changes = f"changes{becomes} on {count(len(line.changes_on), 'machine')}{yes}"
-    stays = [f"stays on {len(ids)} ({reason})" for reason, ids in line.stays_on.items()]
+    stays = [f"stays on {len(ids)} ({reason})" for reason, ids in line.kept_on.items()]
     return ", ".join([changes, *stays])
 
 

@@ -80,8 +80,8 @@ def say(outlook: Outlook | None, zone: ZoneInfo) -> None:
     if outlook.not_yet:
         console.print(f"\nNothing can be said yet: {outlook.not_yet}.")
         return
-    assert outlook.fills is not None
-    fills = outlook.fills
+    assert outlook.fill_rate is not None
+    fills = outlook.fill_rate
     console.print(
         f"\nFills by {_signed(fills.likely)} a day ({_signed(fills.low)} to {_signed(fills.high)})"
         + (
@@ -112,7 +112,7 @@ def say(outlook: Outlook | None, zone: ZoneInfo) -> None:
             + (f" ({grown})" if grown else "" if change.looked else " (not looked at around it)")
         )
     if outlook.advice:
-        console.print(f"Advice: {outlook.advice.words}")
+        console.print(f"Advice: {outlook.advice.text}")
 
 
 def in_words(crossing: Crossing, zone: ZoneInfo) -> str:

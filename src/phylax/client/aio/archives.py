@@ -6,7 +6,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 from phylax.client.aio.family import Family
-from phylax.core.erasing.data_retention import Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import DataRetention, DataRetentionEdit
 from phylax.core.ground.values import edit_of
 
 
@@ -30,14 +30,14 @@ class Archives(Family):
         """Everything about one client."""
         return await self._take(f"/clients/{client_id}/archive", file)
 
-    async def keeping(self) -> Keeping:
+    async def keeping(self) -> DataRetention:
         """How long names are kept."""
-        return await self._http.get(Keeping, "/keeping")
+        return await self._http.get(DataRetention, "/keeping")
 
-    async def set_keeping(self, keeping: Keeping, **changes: object) -> Keeping:
+    async def set_keeping(self, keeping: DataRetention, **changes: object) -> DataRetention:
         """Changed from what was read."""
-        edit = edit_of(KeepingEdit, keeping, **changes)
-        return await self._http.put(Keeping, "/keeping", edit, keeping.version)
+        edit = edit_of(DataRetentionEdit, keeping, **changes)
+        return await self._http.put(DataRetention, "/keeping", edit, keeping.version)
 
     async def _take(self, path: str, file: Path) -> int:
         part = file.with_name(f"{file.name}.part")

@@ -5,7 +5,7 @@
 from __future__ import annotations
 from collections.abc import Sequence
 from phylax.client.aio.family import Family, Which
-from phylax.core.checks.kept import KeptCheck, SettleFindings
+from phylax.core.checks.kept import SettleFindings, StoredCheck
 from phylax.core.checks.kind import CheckKind
 
 
@@ -22,12 +22,12 @@ class Checks(Family):
         """Everything that can be checked, as data."""
         return await self._http.get(list[CheckKind], "/checks")
 
-    async def of(self, machine: Which) -> Sequence[KeptCheck]:
+    async def of(self, machine: Which) -> Sequence[StoredCheck]:
         """The newest of each volume and disk."""
-        return await self._http.get(list[KeptCheck], f"/machines/{machine}/checks")
+        return await self._http.get(list[StoredCheck], f"/machines/{machine}/checks")
 
-    async def settle(self, number: int, word: str) -> KeptCheck:
+    async def settle(self, number: int, comment: str) -> StoredCheck:
         """Say what was done about findings."""
         return await self._http.post(
-            KeptCheck, f"/checks/{number}/settle", SettleFindings(word=word)
+            StoredCheck, f"/checks/{number}/settle", SettleFindings(comment=comment)
         )

@@ -51,7 +51,7 @@ class Holds(Family):
 
 
 class Surveys(Family):
-    """What a look found: sums by category, and listings of what needs a yes.
+    """What a survey found: sums by category, and listings of what needs approval.
 
     Example::
 
@@ -64,7 +64,7 @@ class Surveys(Family):
         return await self._http.get(Survey, f"/surveys/{survey_id}")
 
     async def ledger(self, survey_id: int) -> Ledger:
-        """What goes and what stays of each category."""
+        """what would be removed and what is kept of each category."""
         return await self._http.get(Ledger, f"/surveys/{survey_id}/ledger")
 
     def listing(
@@ -113,7 +113,7 @@ class Surveys(Family):
         *,
         numbers: Sequence[int] | None = None,
         via: Via = "api",
-        word: str = "",
+        comment: str = "",
     ) -> Consent:
         """A yes to chosen items of a listing, or to all that the rule proposed."""
         new = NewConsent(
@@ -122,7 +122,7 @@ class Surveys(Family):
             whole=numbers is None,
             numbers=tuple(numbers or ()),
             via=via,
-            word=word,
+            comment=comment,
         )
         return await self._http.post(Consent, "/consents", new)
 
@@ -140,14 +140,14 @@ class StandingConsents(Family):
         return await self._http.get(list[StandingConsent], f"/machines/{machine}/standing-consents")
 
     async def give(
-        self, machine: Which, category: str, *, via: Via = "api", word: str = ""
+        self, machine: Which, category: str, *, via: Via = "api", comment: str = ""
     ) -> StandingConsent:
         """A client's yes that holds for each later cleaning."""
-        new = NewStandingConsent(category=category, via=via, word=word)
+        new = NewStandingConsent(category=category, via=via, comment=comment)
         return await self._http.post(StandingConsent, f"/machines/{machine}/standing-consents", new)
 
     async def take_back(self, number: int) -> None:
-        """From now on each listing needs a yes again."""
+        """From now on each listing needs approval again."""
         await self._http.delete(f"/standing-consents/{number}")
 
 
@@ -192,7 +192,7 @@ class Rules(Family):
     async def what_if(
         self, category: str, rule: Rule, *, scope: Scope = Scope.SHOP, subject_id: int = 0
     ) -> WhatIf:
-        """What another rule would let go, from the last surveys; nothing is touched."""
+        """What another rule would remove, by the last surveys; nothing is touched."""
         question = WhatIfQuestion(category=category, scope=scope, subject_id=subject_id, rule=rule)
         return await self._http.post(WhatIf, "/rules/what-if", question)
 
@@ -208,7 +208,7 @@ class Rules(Family):
 
 
 class Protections(Family):
-    """What always stays: folders, patterns, sites.
+    """What is protected: folders, patterns, sites.
 
     Example::
 
@@ -229,7 +229,7 @@ class Protections(Family):
     async def add(
         self, entry: ProtectEntry, *, scope: Scope = Scope.SHOP, subject_id: int = 0, note: str = ""
     ) -> ScopedProtection:
-        """Something that always stays, at a scope."""
+        """Something protected, at a scope."""
         new = NewProtection(scope=scope, subject_id=subject_id, entry=entry, note=note)
         return await self._http.post(ScopedProtection, "/protections", new)
 

@@ -4,7 +4,12 @@
 
 from __future__ import annotations
 from phylax.client.aio.family import Family
-from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, ImportPreview
+from phylax.core.clients.importing.request import (
+    ImportCommit,
+    ImportDone,
+    ImportPreview,
+    ImportRequest,
+)
 
 
 class Imports(Family):
@@ -15,11 +20,11 @@ class Imports(Family):
         preview = shop.imports.preview(ImportAsk(content=content))
     """
 
-    async def preview(self, asked: ImportAsk) -> ImportPreview:
+    async def preview(self, asked: ImportRequest) -> ImportPreview:
         """What would become of each line of a CSV; nothing is written."""
         return await self._http.post(ImportPreview, "/imports/preview", asked)
 
-    async def take_in(self, asked: ImportAsk, preview: ImportPreview) -> ImportDone:
+    async def take_in(self, asked: ImportRequest, preview: ImportPreview) -> ImportDone:
         """As a preview said; RefusedError where something changed since."""
         fields = asked.model_dump(mode="json") | {"preview": preview.preview}
         return await self._http.post(ImportDone, "/imports", ImportCommit.model_validate(fields))

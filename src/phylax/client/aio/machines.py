@@ -88,7 +88,7 @@ class Clients(Family):
         return await self._http.post(Client, path, Retire(why=why), version=client.version)
 
     async def what_forgetting_means(self, client_id: int) -> ForgetOutlook:
-        """What would be gone for good, and what stays."""
+        """What would be deleted for good, and what stays."""
         return await self._http.get(ForgetOutlook, f"/clients/{client_id}/forgetting")
 
     async def forget(self, client: Client, asked: Forget) -> Forgetting:
@@ -205,7 +205,7 @@ class Machines(Family):
         return await self._http.post(Machine, path, version=machine.version)
 
     async def ledger(self, which: Which) -> Ledger:
-        """What goes and what stays, as the newest survey found it."""
+        """what would be removed and what is kept, as the newest survey found it."""
         return await self._http.get(Ledger, f"/machines/{which}/ledger")
 
     def surveys(self, which: Which) -> AsyncIterator[Survey]:

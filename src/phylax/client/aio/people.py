@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from phylax.client.aio.family import Family
 from phylax.core.people.accounts import (
     Activity,
-    Audited,
+    AuditEntry,
     Code,
     CodesBegun,
     CodesFor,
@@ -135,9 +135,9 @@ class People(Family):
         await self._http.delete(f"/tokens/{token_id}")
 
     async def verify_audit(self) -> ChainCheck:
-        """Follow the chain of deeds; for the owner."""
+        """Follow the chain of actions; for the owner."""
         return await self._http.get(ChainCheck, "/audit/verification")
 
-    async def audit(self, *, most: int = 100) -> Sequence[Audited]:
-        """The newest deeds."""
-        return await self._http.first(Audited, "/audit", most)
+    async def audit(self, *, most: int = 100) -> Sequence[AuditEntry]:
+        """The newest actions."""
+        return await self._http.first(AuditEntry, "/audit", most)

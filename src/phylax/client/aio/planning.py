@@ -8,7 +8,7 @@ from datetime import datetime
 from phylax.client.aio.family import Family
 from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.retention.consents import NewYes, PickedListing, Via, WaitingListing
+from phylax.core.retention.consents import NewApproval, PickedListing, Via, WaitingListing
 from phylax.core.runs.runs import NewRoutineRuns, Run, RunsMade
 from phylax.core.scheduling.agenda import Agenda
 from phylax.core.scheduling.calendars import Feed, FeedEdit, FeedShown
@@ -123,16 +123,16 @@ class Rounds(Family):
         """How many of its machines are usually on, by hour of the week."""
         return await self._http.get(Presence, f"/rounds/{round_id}/presence")
 
-    async def skip(self, round_id: int, machine_id: int, word: str = "") -> Round:
+    async def skip(self, round_id: int, machine_id: int, comment: str = "") -> Round:
         """Leave the next time out for one machine."""
-        asked = Postponed(machine_id=machine_id, word=word)
+        asked = Postponed(machine_id=machine_id, comment=comment)
         return await self._http.post(Round, f"/rounds/{round_id}/postpone", asked)
 
     async def hold_back(
-        self, round_id: int, machine_id: int, until: datetime, word: str = ""
+        self, round_id: int, machine_id: int, until: datetime, comment: str = ""
     ) -> Round:
         """The next time does not come before then for one machine."""
-        asked = Postponed(machine_id=machine_id, until=until, word=word)
+        asked = Postponed(machine_id=machine_id, until=until, comment=comment)
         return await self._http.post(Round, f"/rounds/{round_id}/postpone", asked)
 
     async def agenda(
@@ -204,13 +204,13 @@ class WaitingListings(Family):
     """
 
     async def list(self) -> Sequence[WaitingListing]:
-        """Listings that wait for a yes, largest first."""
+        """Listings that need approval, largest first."""
         return await self._http.get(list[WaitingListing], "/waiting-listings")
 
     async def agree(
-        self, listings: Sequence[tuple[int, str]], *, via: Via = "api", word: str = ""
+        self, listings: Sequence[tuple[int, str]], *, via: Via = "api", comment: str = ""
     ) -> Sequence[Run]:
         """Say yes to all that (survey, category) propose; each machine is cleaned of just that."""
         picked = tuple((PickedListing(survey_id=s, category=c) for s, c in listings))
-        new = NewYes(listings=picked, via=via, word=word)
+        new = NewApproval(listings=picked, via=via, comment=comment)
         return (await self._http.post(RunsMade, "/waiting-listings/agree", new)).runs

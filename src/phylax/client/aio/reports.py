@@ -13,8 +13,8 @@ from phylax.core.reporting.request import (
     LetterheadEdit,
     NewMark,
     Report,
-    ReportAsk,
     ReportMail,
+    ReportRequest,
     ReportWhole,
 )
 
@@ -40,11 +40,11 @@ class Reports(Family):
             Report, "/reports", client_id=client_id, machine=machine, visit=visit
         )
 
-    async def preview(self, asked: ReportAsk) -> Document:
+    async def preview(self, asked: ReportRequest) -> Document:
         """How a report would read; nothing is kept."""
         return await self._http.post(Document, "/reports/preview", asked)
 
-    async def make(self, asked: ReportAsk) -> ReportWhole:
+    async def make(self, asked: ReportRequest) -> ReportWhole:
         """Make a report and keep it as it is."""
         return await self._http.post(ReportWhole, "/reports", asked)
 

@@ -103,7 +103,7 @@ class Runs(Family):
         return await self._http.post(Run, "/runs", new)
 
     async def look_at_settings(self, which: Which) -> Run:
-        """Read what runs by itself and what settings are, as soon as the machine calls."""
+        """Read startup programs and what settings are, as soon as the machine calls."""
         machine = await self._http.get(Machine, f"/machines/{which}")
         return await self._http.post(
             Run, "/runs", NewRun(machine_id=machine.id, work="look at settings")
@@ -161,7 +161,7 @@ class Runs(Family):
         wanted: Sequence[WantedProgram] = (),
         *,
         values: Sequence[WantedSetting] = (),
-        word: str = "",
+        comment: str = "",
     ) -> Run:
         """Let programs run, and set settings, as the shop's rules want, as soon as the machine
         calls; it is a yes to what needs one."""
@@ -171,7 +171,7 @@ class Runs(Family):
             work="change settings",
             programs=tuple(wanted),
             values=tuple(values),
-            word=word,
+            comment=comment,
         )
         return await self._http.post(Run, "/runs", new)
 
@@ -198,10 +198,10 @@ class Runs(Family):
         ).runs
 
     async def tick(
-        self, run_id: int, number: int, state: StepState = StepState.DONE, word: str = ""
+        self, run_id: int, number: int, state: StepState = StepState.DONE, comment: str = ""
     ) -> RunDetail:
         """Tick a step by hand, leave it out with a word, or open it again."""
-        edit = StepTick(state=state, word=word)
+        edit = StepTick(state=state, comment=comment)
         return await self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", edit)
 
     async def evidence(self, run_id: int) -> Sequence[Evidence]:

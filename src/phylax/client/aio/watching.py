@@ -54,11 +54,13 @@ class Attentions(Family):
 
     async def put_off(self, item: Attention, until: datetime) -> Attention:
         """It stays away until then, or until it gets worse."""
-        return await self._handle(item, AttentionEdit(handling=Handling.PUT_OFF, until=until))
+        return await self._handle(
+            item, AttentionEdit(handling=Handling.PUT_OFF, snooze_until=until)
+        )
 
-    async def settle(self, item: Attention, word: str) -> Attention:
+    async def settle(self, item: Attention, comment: str) -> Attention:
         """It is done with, and stays away until it gets worse; the word goes into the record."""
-        return await self._handle(item, AttentionEdit(handling=Handling.SETTLED, word=word))
+        return await self._handle(item, AttentionEdit(handling=Handling.SETTLED, comment=comment))
 
     async def _handle(self, item: Attention, edit: AttentionEdit) -> Attention:
         return await self._http.put(Attention, f"/attention/{item.id}", edit, item.version)

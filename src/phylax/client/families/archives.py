@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 from phylax.client.families.family import Family
-from phylax.core.erasing.data_retention import Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import DataRetention, DataRetentionEdit
 from phylax.core.ground.values import edit_of
 
 
@@ -30,14 +30,14 @@ class Archives(Family):
         """Everything about one client."""
         return self._take(f"/clients/{client_id}/archive", file)
 
-    def keeping(self) -> Keeping:
+    def keeping(self) -> DataRetention:
         """How long names are kept."""
-        return self._http.get(Keeping, "/keeping")
+        return self._http.get(DataRetention, "/keeping")
 
-    def set_keeping(self, keeping: Keeping, **changes: object) -> Keeping:
+    def set_keeping(self, keeping: DataRetention, **changes: object) -> DataRetention:
         """Changed from what was read."""
-        edit = edit_of(KeepingEdit, keeping, **changes)
-        return self._http.put(Keeping, "/keeping", edit, keeping.version)
+        edit = edit_of(DataRetentionEdit, keeping, **changes)
+        return self._http.put(DataRetention, "/keeping", edit, keeping.version)
 
     def _take(self, path: str, file: Path) -> int:
         part = file.with_name(f"{file.name}.part")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.client.families.family import Family, Which
-from phylax.core.checks.kept import KeptCheck, SettleFindings
+from phylax.core.checks.kept import SettleFindings, StoredCheck
 from phylax.core.checks.kind import CheckKind
 
 
@@ -22,10 +22,12 @@ class Checks(Family):
         """Everything that can be checked, as data."""
         return self._http.get(list[CheckKind], "/checks")
 
-    def of(self, machine: Which) -> Sequence[KeptCheck]:
+    def of(self, machine: Which) -> Sequence[StoredCheck]:
         """The newest of each volume and disk."""
-        return self._http.get(list[KeptCheck], f"/machines/{machine}/checks")
+        return self._http.get(list[StoredCheck], f"/machines/{machine}/checks")
 
-    def settle(self, number: int, word: str) -> KeptCheck:
+    def settle(self, number: int, comment: str) -> StoredCheck:
         """Say what was done about findings."""
-        return self._http.post(KeptCheck, f"/checks/{number}/settle", SettleFindings(word=word))
+        return self._http.post(
+            StoredCheck, f"/checks/{number}/settle", SettleFindings(comment=comment)
+        )

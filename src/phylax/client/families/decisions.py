@@ -58,7 +58,7 @@ class Holds(Family):
 
 
 class Surveys(Family):
-    """What a look found: sums by category, and listings of what needs a yes.
+    """What a survey found: sums by category, and listings of what needs approval.
 
     Example::
 
@@ -71,7 +71,7 @@ class Surveys(Family):
         return self._http.get(Survey, f"/surveys/{survey_id}")
 
     def ledger(self, survey_id: int) -> Ledger:
-        """What goes and what stays of each category."""
+        """what would be removed and what is kept of each category."""
         return self._http.get(Ledger, f"/surveys/{survey_id}/ledger")
 
     def listing(
@@ -120,7 +120,7 @@ class Surveys(Family):
         *,
         numbers: Sequence[int] | None = None,
         via: Via = "api",
-        word: str = "",
+        comment: str = "",
     ) -> Consent:
         """A yes to chosen items of a listing, or to all that the rule proposed."""
         new = NewConsent(
@@ -129,7 +129,7 @@ class Surveys(Family):
             whole=numbers is None,
             numbers=tuple(numbers or ()),
             via=via,
-            word=word,
+            comment=comment,
         )
         return self._http.post(Consent, "/consents", new)
 
@@ -147,14 +147,14 @@ class StandingConsents(Family):
         return self._http.get(list[StandingConsent], f"/machines/{machine}/standing-consents")
 
     def give(
-        self, machine: Which, category: str, *, via: Via = "api", word: str = ""
+        self, machine: Which, category: str, *, via: Via = "api", comment: str = ""
     ) -> StandingConsent:
         """A client's yes that holds for each later cleaning."""
-        new = NewStandingConsent(category=category, via=via, word=word)
+        new = NewStandingConsent(category=category, via=via, comment=comment)
         return self._http.post(StandingConsent, f"/machines/{machine}/standing-consents", new)
 
     def take_back(self, number: int) -> None:
-        """From now on each listing needs a yes again."""
+        """From now on each listing needs approval again."""
         self._http.delete(f"/standing-consents/{number}")
 
 
@@ -199,7 +199,7 @@ class Rules(Family):
     def what_if(
         self, category: str, rule: Rule, *, scope: Scope = Scope.SHOP, subject_id: int = 0
     ) -> WhatIf:
-        """What another rule would let go, from the last surveys; nothing is touched."""
+        """What another rule would remove, by the last surveys; nothing is touched."""
         question = WhatIfQuestion(category=category, scope=scope, subject_id=subject_id, rule=rule)
         return self._http.post(WhatIf, "/rules/what-if", question)
 
@@ -215,7 +215,7 @@ class Rules(Family):
 
 
 class Protections(Family):
-    """What always stays: folders, patterns, sites.
+    """What is protected: folders, patterns, sites.
 
     Example::
 
@@ -236,7 +236,7 @@ class Protections(Family):
     def add(
         self, entry: ProtectEntry, *, scope: Scope = Scope.SHOP, subject_id: int = 0, note: str = ""
     ) -> ScopedProtection:
-        """Something that always stays, at a scope."""
+        """Something protected, at a scope."""
         new = NewProtection(scope=scope, subject_id=subject_id, entry=entry, note=note)
         return self._http.post(ScopedProtection, "/protections", new)
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from phylax.client.families.family import Family
 from phylax.core.clients.importing.request import (
-    ImportAsk,
     ImportCommit,
     ImportDone,
     ImportPreview,
+    ImportRequest,
 )
 
 
@@ -19,11 +19,11 @@ class Imports(Family):
         preview = shop.imports.preview(ImportAsk(content=content))
     """
 
-    def preview(self, asked: ImportAsk) -> ImportPreview:
+    def preview(self, asked: ImportRequest) -> ImportPreview:
         """What would become of each line of a CSV; nothing is written."""
         return self._http.post(ImportPreview, "/imports/preview", asked)
 
-    def take_in(self, asked: ImportAsk, preview: ImportPreview) -> ImportDone:
+    def take_in(self, asked: ImportRequest, preview: ImportPreview) -> ImportDone:
         """As a preview said; RefusedError where something changed since."""
         fields = asked.model_dump(mode="json") | {"preview": preview.preview}
         return self._http.post(ImportDone, "/imports", ImportCommit.model_validate(fields))

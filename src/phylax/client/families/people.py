@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from phylax.client.families.family import Family
 from phylax.core.people.accounts import (
     Activity,
-    Audited,
+    AuditEntry,
     Code,
     CodesBegun,
     CodesFor,
@@ -133,9 +133,9 @@ class People(Family):
         self._http.delete(f"/tokens/{token_id}")
 
     def verify_audit(self) -> ChainCheck:
-        """Follow the chain of deeds; for the owner."""
+        """Follow the chain of actions; for the owner."""
         return self._http.get(ChainCheck, "/audit/verification")
 
-    def audit(self, *, most: int = 100) -> Sequence[Audited]:
-        """The newest deeds."""
-        return self._http.first(Audited, "/audit", most)
+    def audit(self, *, most: int = 100) -> Sequence[AuditEntry]:
+        """The newest actions."""
+        return self._http.first(AuditEntry, "/audit", most)

@@ -13,8 +13,8 @@ from phylax.core.reporting.request import (
     LetterheadEdit,
     NewMark,
     Report,
-    ReportAsk,
     ReportMail,
+    ReportRequest,
     ReportWhole,
 )
 
@@ -40,11 +40,11 @@ class Reports(Family):
             Report, "/reports", client_id=client_id, machine=machine, visit=visit
         )
 
-    def preview(self, asked: ReportAsk) -> Document:
+    def preview(self, asked: ReportRequest) -> Document:
         """How a report would read; nothing is kept."""
         return self._http.post(Document, "/reports/preview", asked)
 
-    def make(self, asked: ReportAsk) -> ReportWhole:
+    def make(self, asked: ReportRequest) -> ReportWhole:
         """Make a report and keep it as it is."""
         return self._http.post(ReportWhole, "/reports", asked)
 

@@ -114,7 +114,7 @@ class Runs(Family):
         return self._http.post(Run, "/runs", new)
 
     def look_at_settings(self, which: Which) -> Run:
-        """Read what runs by itself and what settings are, as soon as the machine calls."""
+        """Read startup programs and what settings are, as soon as the machine calls."""
         machine = self._http.get(Machine, f"/machines/{which}")
         return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="look at settings"))
 
@@ -170,7 +170,7 @@ class Runs(Family):
         wanted: Sequence[WantedProgram] = (),
         *,
         values: Sequence[WantedSetting] = (),
-        word: str = "",
+        comment: str = "",
     ) -> Run:
         """Let programs run, and set settings, as the shop's rules want, as soon as the machine
         calls; it is a yes to what needs one."""
@@ -180,7 +180,7 @@ class Runs(Family):
             work="change settings",
             programs=tuple(wanted),
             values=tuple(values),
-            word=word,
+            comment=comment,
         )
         return self._http.post(Run, "/runs", new)
 
@@ -205,10 +205,10 @@ class Runs(Family):
         return self._http.post(RunsMade, "/runs/again", RunsAgain(run_ids=tuple(run_ids))).runs
 
     def tick(
-        self, run_id: int, number: int, state: StepState = StepState.DONE, word: str = ""
+        self, run_id: int, number: int, state: StepState = StepState.DONE, comment: str = ""
     ) -> RunDetail:
         """Tick a step by hand, leave it out with a word, or open it again."""
-        edit = StepTick(state=state, word=word)
+        edit = StepTick(state=state, comment=comment)
         return self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", edit)
 
     def evidence(self, run_id: int) -> Sequence[Evidence]:

@@ -1,4 +1,4 @@
-"""Tune-up: what runs by itself, the notebook of programs, questions and answers."""
+"""Tune-up: startup programs, the notebook of programs, questions and answers."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from phylax.core.retention import Scope
 from phylax.core.tuning.answers import AnswerEdit, AnsweredQuestion
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
-from phylax.core.tuning.looks import JudgedLook, UnknownProgram
+from phylax.core.tuning.looks import JudgedSettings, UnknownProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import (
     ProgramRule,
@@ -41,16 +41,16 @@ def _over(
 
 
 class Programs(Family):
-    """What runs by itself, and what the shop knows of it.
+    """Startup programs, and what the shop knows of it.
 
     Example::
 
         looked = shop.programs.on("ferry-desk")
     """
 
-    def on(self, machine: Which) -> JudgedLook:
-        """The newest look at a machine, judged by what counts now."""
-        return self._http.get(JudgedLook, f"/machines/{machine}/programs")
+    def on(self, machine: Which) -> JudgedSettings:
+        """The newest survey at a machine, judged by what counts now."""
+        return self._http.get(JudgedSettings, f"/machines/{machine}/programs")
 
     def changes(self, machine: Which) -> Sequence[Change]:
         """What was changed on a machine, newest first."""
@@ -61,7 +61,7 @@ class Programs(Family):
         return self._http.get(list[Trial], f"/machines/{machine}/trials")
 
     def unknown(self) -> Sequence[UnknownProgram]:
-        """What nobody has written about yet, of most machines first."""
+        """What not in our notes yet, of most machines first."""
         return self._http.get(list[UnknownProgram], "/unknown-programs")
 
     def notebook(self) -> Sequence[KnownProgram]:
@@ -136,7 +136,7 @@ class SharedChanges(Family):
         machine_ids: Sequence[int],
         *,
         half_first: bool = False,
-        word: str = "",
+        comment: str = "",
     ) -> SharedChange:
         """Change one program on machines; it is a yes to what needs one."""
         new = NewSharedChange(
@@ -144,16 +144,16 @@ class SharedChanges(Family):
             intent=intent,
             machine_ids=tuple(machine_ids),
             half_first=half_first,
-            word=word,
+            comment=comment,
         )
         return self._http.post(SharedChange, "/shared-changes", new)
 
     def set(
-        self, setting: str, value: Scalar, machine_ids: Sequence[int], *, word: str = ""
+        self, setting: str, value: Scalar, machine_ids: Sequence[int], *, comment: str = ""
     ) -> SharedChange:
         """Set one setting on machines; it is a yes to what needs one."""
         new = NewSharedChange(
-            setting=setting, value=value, machine_ids=tuple(machine_ids), word=word
+            setting=setting, value=value, machine_ids=tuple(machine_ids), comment=comment
         )
         return self._http.post(SharedChange, "/shared-changes", new)
 
@@ -223,9 +223,9 @@ class Questions(Family):
         question: str,
         answer: Literal["yes", "no"] | None,
         *,
-        word: str = "",
+        comment: str = "",
     ) -> Sequence[AnsweredQuestion]:
         """Note an answer; None: there is none any more."""
-        edit = AnswerEdit(answer=answer, word=word)
+        edit = AnswerEdit(answer=answer, comment=comment)
         path = f"/answers/{scope}/{subject_id}/{question}"
         return self._http.put(list[AnsweredQuestion], path, edit, None)

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from datetime import date, datetime
 
 from phylax.client.families.family import Family, Which
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import Action, ActionPart
 from phylax.core.clients.shop import Machine
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice
+from phylax.core.desk.advice import AdviceEdit, AdviceStatus, AdviceStep, GivenAdvice
 from phylax.core.inventory import Inventory
 from phylax.core.inventory.programs import ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate
@@ -25,16 +25,16 @@ class Upkeep(Family):
     """
 
     def act(
-        self, machine: Which, action: Action, *, word: str = "", at: datetime | None = None
+        self, machine: Which, action: Action, *, comment: str = "", at: datetime | None = None
     ) -> Run:
         """Have something of the fixed set done, as soon as the machine calls or at a time."""
         number = self._http.get(Machine, f"/machines/{machine}").id
-        new = NewRun(machine_id=number, work="act", act=action, word=word, at=at)
+        new = NewRun(machine_id=number, work="act", action=action, comment=comment, at=at)
         return self._http.post(Run, "/runs", new)
 
-    def acted(self, run_id: int) -> Sequence[ActedPart]:
+    def acted(self, run_id: int) -> Sequence[ActionPart]:
         """What became of a run's actions, part by part."""
-        return self._http.get(list[ActedPart], f"/runs/{run_id}/acted")
+        return self._http.get(list[ActionPart], f"/runs/{run_id}/acted")
 
     def inventories(self, machine: Which) -> Sequence[Inventory]:
         """The newest list of each kind that could be read."""
@@ -71,9 +71,9 @@ class Upkeep(Family):
         """Write down advice that was given."""
         return self._http.post(GivenAdvice, f"/machines/{machine}/advice", advice)
 
-    def set_fate(
-        self, number: int, fate: AdviceFate, word: str = "", *, again_on: date | None = None
+    def set_status(
+        self, number: int, status: AdviceStatus, comment: str = "", *, again_on: date | None = None
     ) -> GivenAdvice:
         """Say what became of advice; of what was declined, when it may be asked again."""
-        step = AdviceStep(fate=fate, word=word, again_on=again_on)
-        return self._http.post(GivenAdvice, f"/advice/{number}/fate", step)
+        step = AdviceStep(status=status, comment=comment, again_on=again_on)
+        return self._http.post(GivenAdvice, f"/advice/{number}/status", step)

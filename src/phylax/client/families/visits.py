@@ -15,7 +15,7 @@ from phylax.core.desk.orders import (
     ReadyToFetch,
     SealedNote,
 )
-from phylax.core.desk.visits import HandOver, Move, NewVisit, Slip, Visit, VisitEdit
+from phylax.core.desk.visits import HandOver, NewVisit, NextTurn, Slip, Visit, VisitEdit
 from phylax.core.ground.values import edit_of
 
 _VISITS: type[list[Visit]] = list[Visit]
@@ -50,7 +50,7 @@ class Visits(Family):
         return self._http.get(Slip, f"/visits/{number}/slip", console=console)
 
     def open(self, new: NewVisit) -> Visit:
-        """Take a machine in."""
+        """Add a machine."""
         return self._http.post(Visit, "/visits", new)
 
     def change(self, visit: Visit, **changes: object) -> Visit:
@@ -58,9 +58,9 @@ class Visits(Family):
         edit = edit_of(VisitEdit, visit, **changes)
         return self._http.put(Visit, f"/visits/{visit.id}", edit, visit.version)
 
-    def move(self, visit: Visit, move: Move) -> Visit:
+    def set_turn(self, visit: Visit, turn: NextTurn) -> Visit:
         """Say whose move it is, for what and until when."""
-        return self._http.post(Visit, f"/visits/{visit.id}/move", move, visit.version)
+        return self._http.post(Visit, f"/visits/{visit.id}/turn", turn, visit.version)
 
     def ready(self, visit: Visit, asked: ReadyToFetch) -> Visit:
         """The machine can be fetched; its client is told by mail where `asked` says so."""
@@ -92,7 +92,7 @@ class Visits(Family):
         return self._http.post(OpenedNote, f"/sealed-notes/{note}/open")
 
     def destroy_note(self, note: int) -> None:
-        """Its words are gone for good."""
+        """Its words are deleted for good."""
         self._http.delete(f"/sealed-notes/{note}")
 
     def hand_over(self, visit: Visit, asked: HandOver) -> Visit:

@@ -54,11 +54,11 @@ class Attentions(Family):
 
     def put_off(self, item: Attention, until: datetime) -> Attention:
         """It stays away until then, or until it gets worse."""
-        return self._handle(item, AttentionEdit(handling=Handling.PUT_OFF, until=until))
+        return self._handle(item, AttentionEdit(handling=Handling.PUT_OFF, snooze_until=until))
 
-    def settle(self, item: Attention, word: str) -> Attention:
+    def settle(self, item: Attention, comment: str) -> Attention:
         """It is done with, and stays away until it gets worse; the word goes into the record."""
-        return self._handle(item, AttentionEdit(handling=Handling.SETTLED, word=word))
+        return self._handle(item, AttentionEdit(handling=Handling.SETTLED, comment=comment))
 
     def _handle(self, item: Attention, edit: AttentionEdit) -> Attention:
         return self._http.put(Attention, f"/attention/{item.id}", edit, item.version)

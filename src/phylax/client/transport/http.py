@@ -23,7 +23,7 @@ from phylax.client.transport.repeatable import is_repeatable
 from phylax.core.ground.addresses import is_loopback
 
 T = TypeVar("T")
-PREFIX = "/api/v1"
+PREFIX = "/api/v2"
 
 
 def check_way(url: str, clear: bool) -> None:

@@ -34,7 +34,7 @@ ONCE = (
     "/tokens",
     "/visits",
     "/visits/*/hand-over",
-    "/visits/*/move",
+    "/visits/*/turn",
     "/visits/*/parts",
     "/visits/*/ready",
     "/visits/*/sealed-notes",
@@ -50,7 +50,7 @@ def is_repeatable(method: str, path: str) -> bool:
     """Whether a request of which it is not known if it arrived may be sent again."""
     if method != "POST":
         return method == "GET"
-    path = path.removeprefix("/api/v1")
+    path = path.removeprefix("/api/v2")
     depth = path.count("/")
     return any(
         fnmatch.fnmatchcase(path, pattern)

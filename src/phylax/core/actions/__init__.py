@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.actions.acted import ActedPart, ActEnd, UnderWay, acted_in_words
+from phylax.core.actions.acted import ActEnd, ActionPart, UnderWay, acted_in_words
 from phylax.core.actions.kinds import (
     ArrangeDisks,
     ClearNameCache,
@@ -31,8 +31,8 @@ Action = Annotated[
 
 __all__ = [
     "ActEnd",
-    "ActedPart",
     "Action",
+    "ActionPart",
     "ArrangeDisks",
     "ClearNameCache",
     "InstallUpdates",

@@ -26,10 +26,10 @@ class ActEnd(StrEnum):
     """It was tried, and what was read back is not what should be."""
 
 
-class ActedPart(Value):
+class ActionPart(Value):
     """What became of one volume, update or program."""
 
-    of: Text = Field(description="The volume, program or update; empty for the machine")
+    target: Text = Field(description="The volume, program or update; empty for the machine")
     end: ActEnd
     before: Text = ""
     after: Text = ""
@@ -40,7 +40,7 @@ class ActedPart(Value):
     @property
     def in_words(self) -> str:
         """A sentence for the record, without its stop."""
-        of = f"{headed(self.of)} " if self.of else ""
+        of = f"{headed(self.target)} " if self.target else ""
         if self.end is ActEnd.DONE:
             change = f"{self.before}, now {self.after}" if self.before else self.after or "done"
             return f"{of}{change}" + (f", {self.why}" if self.why else "")
@@ -51,12 +51,12 @@ class UnderWay(Value):
     """What is about to be done to one part: where the work is cut off, it is known by this what
     came of it."""
 
-    of: Text
+    target: Text
     before: Text
     after: Text
 
 
-def acted_in_words(parts: Sequence[ActedPart], named: int = 5) -> str:
+def acted_in_words(parts: Sequence[ActionPart], named: int = 5) -> str:
     """What became of an action; what went wrong is named first."""
     order = [ActEnd.FAILED, ActEnd.REFUSED, ActEnd.DONE, ActEnd.NOTHING]
     telling = sorted(parts, key=lambda part: order.index(part.end))

@@ -86,7 +86,9 @@ class RemoveProgram(_Action):
     along: Annotated[tuple[Along, ...], Field(max_length=MOST_ALONG)] = Field(
         (), description="What else goes, as the trial said; anything more and nothing is removed"
     )
-    gone_for_good: bool = Field(False, description="A yes to that this version cannot be had again")
+    not_reinstallable: bool = Field(
+        False, description="A yes to that this version cannot be had again"
+    )
     backup_days: _Backup
     title = "Remove a program"
     notice = "The program is gone. Its own files of people stay."

@@ -8,10 +8,10 @@ from phylax.core.attention.findings import (
     Finding,
     Handling,
     HeldOn,
-    LeftOften,
     MachineCondition,
     MadeWorse,
     NextStep,
+    OftenLeft,
 )
 from phylax.core.attention.keeping import (
     Keep,
@@ -36,10 +36,10 @@ __all__ = [
     "HeldOn",
     "Keep",
     "KeptFinding",
-    "LeftOften",
     "MachineCondition",
     "MadeWorse",
     "NextStep",
+    "OftenLeft",
     "Together",
     "in_groups",
     "in_order",

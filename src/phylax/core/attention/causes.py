@@ -49,12 +49,12 @@ def _nearly_full(standing: MachineCondition) -> Iterator[Finding]:
             continue
         outlook = outlook_of.get(volume.id)
         advice = outlook.advice if outlook else None
-        can_go = standing.can_go.size if standing.can_go else 0
+        can_go = standing.removable.size if standing.removable else 0
         worth_it = 100 * can_go >= volume.capacity
         free = f"{show_size(volume.free)} free"
         if worth_it:
             evidence, step = f"{free}; {show_size(can_go)} can go", NextStep.CLEAN
-        elif standing.looked_at is None:
+        elif standing.surveyed_at is None:
             evidence, step = f"{free}; not looked at yet", NextStep.LOOK
         else:
             evidence = f"{free}; cleaning would free only {show_size(can_go)}"
@@ -80,7 +80,7 @@ def _nearly_full(standing: MachineCondition) -> Iterator[Finding]:
 
 def _remedy(advice: Advice) -> str:
     """The last part of an advice: what would help."""
-    words = advice.words.rsplit(": ", 1)[-1]
+    words = advice.text.rsplit(": ", 1)[-1]
     return words[:1].upper() + words[1:].rstrip(".")
 
 
@@ -149,7 +149,9 @@ def _evidence_of(outlook: Outlook) -> str:
         between = f"Between {show_day(first)}" if first else "Between now"
         between += f" and {show_day(last)}" if last else " and much later"
     fills = (
-        f"; it fills by {show_size(max(0, outlook.fills.likely))} a day" if outlook.fills else ""
+        f"; it fills by {show_size(max(0, outlook.fill_rate.likely))} a day"
+        if outlook.fill_rate
+        else ""
     )
     if outlook.full and outlook.full.likely and outlook.full.likely - outlook.read_at < SOON:
         fills += f", likely full on {show_day(outlook.full.likely)}"
@@ -205,14 +207,14 @@ def _left(standing: MachineCondition) -> Iterator[Finding]:
 
 
 def _waits_for_yes(standing: MachineCondition) -> Iterator[Finding]:
-    waits = standing.waits_for_yes
+    waits = standing.needs_approval
     if waits is not None and waits.count:
         yield finding(
             standing,
             cause=Cause.WAITS_FOR_YES,
             urgency=40,
             grade=waits.size // 2**30,
-            since=standing.looked_at,
+            since=standing.surveyed_at,
             reason="A listing waits for consent",
             evidence=f"{count(waits.count, 'file')}, {show_size(waits.size)}",
             next_step=NextStep.DECIDE,

@@ -18,7 +18,7 @@ def failing(standing: MachineCondition) -> Iterator[Finding]:
 
 
 def check_findings(standing: MachineCondition) -> Iterator[Finding]:
-    """A check found something that nobody has seen to."""
+    """A check found something that nobody has dealt with."""
     for open_findings in standing.findings:
         if open_findings.severity is not Severity.FAILING and open_findings.check != "malware":
             yield _of(standing, open_findings, Cause.CHECK_FINDINGS, urgency=64)

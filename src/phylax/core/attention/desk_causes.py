@@ -12,7 +12,7 @@ from phylax.core.ground.quantities import count
 
 def visit_overdue(standing: MachineCondition) -> Iterator[Finding]:
     """What was to be done until a day is not done."""
-    visit = standing.in_hand
+    visit = standing.open_visit
     if visit is None or visit.overdue_since is None:
         return
     todo = f": {visit.todo}" if visit.todo else ""
@@ -23,14 +23,14 @@ def visit_overdue(standing: MachineCondition) -> Iterator[Finding]:
         grade=(standing.now.date() - visit.overdue_since).days,
         since=_begin(visit.overdue_since),
         reason=f"Visit {visit.visit} is overdue",
-        evidence=f"The move is {visit.whose}{todo}",
+        evidence=f"{visit.waiting_for.capitalize()}{todo}",
         next_step=NextStep.SEE_VISIT,
     )
 
 
 def part_late(standing: MachineCondition) -> Iterator[Finding]:
     """A part has not come by the day it was expected."""
-    visit = standing.in_hand
+    visit = standing.open_visit
     if visit is None or visit.late_since is None:
         return
     yield finding(
@@ -47,7 +47,7 @@ def part_late(standing: MachineCondition) -> Iterator[Finding]:
 
 def not_fetched(standing: MachineCondition) -> Iterator[Finding]:
     """Mail does not help any more, or there was none: somebody has to ring."""
-    visit = standing.in_hand
+    visit = standing.open_visit
     if visit is None or visit.ready_at is None:
         return
     ready_for = standing.now - visit.ready_at

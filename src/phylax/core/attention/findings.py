@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 from phylax.core.attention.kept_young import KeptYoung
 from phylax.core.checks.kept import OpenFindings
 from phylax.core.clients.shop import Machine
-from phylax.core.desk.open_visit import InHand
+from phylax.core.desk.open_visit import OpenVisit
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.inventory.updates import Overdue
@@ -28,7 +28,7 @@ class Cause(StrEnum):
     SILENT = "silent"
     HOLD_FILLS = "the hold fills a volume"
     ALWAYS_LEFT = "always left"
-    WAITS_FOR_YES = "waits for a yes"
+    WAITS_FOR_YES = "needs approval"
     CLOCK_WRONG = "clock wrong"
     CLOCK_DOUBTED = "clock not trusted"
     KEPT_YOUNG = "kept young"
@@ -57,13 +57,13 @@ class NextStep(StrEnum):
     ASK_CLIENT = "ask the client"
     SEE_TREND = "see the trend"
     SEE_HOLD = "see what is held"
-    SEE_PROGRAMS = "see what runs by itself"
+    SEE_PROGRAMS = "see startup programs"
     SEE_CHECKS = "see the checks"
     SEE_UPDATES = "see the updates"
     SEE_VISIT = "see the visit"
 
 
-class LeftOften(Value):
+class OftenLeft(Value):
     """What one cleaning after the other left, though it should have gone: five times or more."""
 
     items: int
@@ -100,10 +100,10 @@ class MachineCondition(Value):
     threshold_percent: int
     last_run: Run | None = None
     missed_in_a_row: int = 0
-    can_go: Tally | None = None
-    waits_for_yes: Tally | None = None
-    looked_at: Moment | None = None
-    left_often: LeftOften | None = None
+    removable: Tally | None = None
+    needs_approval: Tally | None = None
+    surveyed_at: Moment | None = None
+    left_often: OftenLeft | None = None
     kept_young: tuple[KeptYoung, ...] = ()
     outlooks: tuple[Outlook, ...] = ()
     held: tuple[HeldOn, ...] = ()
@@ -117,7 +117,7 @@ class MachineCondition(Value):
     )
     gone_run_id: int | None = None
     findings: tuple[OpenFindings, ...] = Field((), description="Of checks, and not settled")
-    in_hand: InHand | None = Field(None, description="Its open visit")
+    open_visit: OpenVisit | None = Field(None, description="Its open visit")
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"
     )
@@ -171,9 +171,9 @@ class Attention(Finding):
     since: Moment
     handling: Handling = Handling.OPEN
     taken_by: str = ""
-    off_until: Moment | None = None
+    snoozed_until: Moment | None = None
     handled_by: str = Field("", description="Who put it off or settled it")
-    word: str = ""
+    comment: str = ""
     comes_and_goes: bool = Field(False, description="It went and came back again and again")
     group: str = Field(
         "", description="The same for what belongs together: a machine, or many of one client"
@@ -191,13 +191,13 @@ class AttentionEdit(Demand):
     handling: Handling = Field(
         description="Taken on: by who asks; open: given back, or not settled after all"
     )
-    until: Moment | None = Field(None, description="Put off until then")
-    word: str = Field("", max_length=400, description="Why it is settled, for the record")
+    snooze_until: Moment | None = Field(None, description="Put off until then")
+    comment: str = Field("", max_length=400, description="Why it is settled, for the record")
 
     @model_validator(mode="after")
     def _says_what_it_must(self) -> AttentionEdit:
-        if (self.handling is Handling.PUT_OFF) != (self.until is not None):
+        if (self.handling is Handling.PUT_OFF) != (self.snooze_until is not None):
             raise ValueError("`until` goes with 'put off', and is needed for it")
-        if self.handling is Handling.SETTLED and not self.word.strip():
+        if self.handling is Handling.SETTLED and not self.comment.strip():
             raise ValueError("say in a word how it was settled; it goes into the record")
         return self

@@ -35,7 +35,7 @@ class KeptYoung(Value):
 
 
 def kept_young(survey: Survey, known: Iterable[KeptYoung] = ()) -> tuple[KeptYoung, ...]:
-    """What a look found; `known` is what the look before did."""
+    """What a survey found; `known` is what the survey before did."""
     since = {(entry.category, entry.mount): entry.since for entry in known}
     at = survey.ended_at or survey.started_at
     return tuple(
@@ -48,5 +48,5 @@ def kept_young(survey: Survey, known: Iterable[KeptYoung] = ()) -> tuple[KeptYou
             last=at,
         )
         for line in survey.lines
-        if line.young_by_attributes.size * 2 > line.holds.size
+        if line.young_by_attributes.size * 2 > line.total.size
     )

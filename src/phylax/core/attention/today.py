@@ -16,7 +16,7 @@ class Today(Value):
     sentence: str
     shop_needs: str = ""
     """What somebody has to see to that is of no machine: backups."""
-    needs_you: tuple[Attention, ...]
+    needs_attention: tuple[Attention, ...]
     running: tuple[Run, ...]
     waiting: tuple[Run, ...]
     next_rounds: tuple[Round, ...]
@@ -33,10 +33,10 @@ def in_a_sentence(
     `local_now` is the time in the shop's zone, in which the hour is given.
     """
     machines = machines_that_need(attention)
-    head = "Nothing needs you."
+    head = "Nothing needs attention."
     if machines:
         verb = "needs" if machines == 1 else "need"
-        head = f"{spoken(machines, 'machine').capitalize()} {verb} you."
+        head = f"{spoken(machines, 'machine').capitalize()} {verb} attention."
     horizon = local_now + timedelta(hours=24)
     times = [r.next_at for r in coming if r.next_at and not r.paused and r.next_at < horizon]
     if not times:

@@ -57,7 +57,7 @@ def made_worse(standing: MachineCondition) -> Iterator[Finding]:
             grade=0,
             since=worse.since,
             reason=f"{', '.join(worse.programs)}: the change made it worse",
-            evidence=f"After {worse.judged.looked_at} starts: {cost(worse.judged)}. Put it back",
+            evidence=f"After {worse.judged.judged_after} starts: {cost(worse.judged)}. Put it back",
             next_step=NextStep.SEE_PROGRAMS,
             run_id=worse.run_id,
         )

@@ -96,7 +96,7 @@ class Category(Demand):
     key: Annotated[str, Field(pattern=r"^[a-z]+(-[a-z]+)*$")]
     order: int = Field(description="Place in ledgers, smallest first")
     name: str
-    what: str = Field(description="What these files are, for people")
+    description: str = Field(description="What these files are, for people")
     cost: str = Field(description="What losing them costs, in one sentence a client understands")
     why_rule: str = Field("", description="Why the default rule is as it is")
     caution: Caution

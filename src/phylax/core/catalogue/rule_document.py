@@ -88,7 +88,7 @@ def write(document: Document) -> str:
     entries = ""
     for (scope, name), entry, note in document.protect:
         of = {} if scope is Scope.SHOP else {str(scope): name}
-        line = {**of, str(entry.kind): entry.what, **({"note": note} if note else {})}
+        line = {**of, str(entry.kind): entry.pattern, **({"note": note} if note else {})}
         # a table of its own for each, so that people can add one below
         entries += f"\n[[protect]]\n{tomli_w.dumps(line)}"
     return f"{_HEAD}\n{tomli_w.dumps(ordered)}{entries}"
@@ -183,7 +183,7 @@ def _read_entry(entry: Any, place: str) -> tuple[Subject, ProtectEntry, str]:
     if len(fields) != 1 or (kind := next(iter(fields))) not in set(ProtectKind):
         raise ValueError(f"[{place}]: say one of folder, pattern or site")
     try:
-        return subject, ProtectEntry(kind=ProtectKind(kind), what=str(fields[kind])), note
+        return subject, ProtectEntry(kind=ProtectKind(kind), pattern=str(fields[kind])), note
     except ValidationError as error:
         raise ValueError(f"[{place}]: {in_a_line(error)}") from None
 
@@ -223,7 +223,7 @@ def differences(now: Document, wanted: Document) -> Iterable[Difference]:
                 what="new protection",
                 scope=subject[0],
                 subject=subject[1],
-                after=f"{entry.kind} {entry.what}",
+                after=f"{entry.kind} {entry.pattern}",
             )
 
 

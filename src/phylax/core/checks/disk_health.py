@@ -59,7 +59,7 @@ def counters(said: Mapping[str, Any]) -> Counters:
 
 
 def findings(counted: Counters, disk: str, before: Counters | None = None) -> list[Finding]:
-    """What counters mean, and what their movement since an earlier look does."""
+    """What counters mean, and what their movement since an earlier survey does."""
     return list(_findings(counted, disk, before or {}))
 
 
@@ -77,7 +77,7 @@ def _findings(counted: Counters, disk: str, before: Counters) -> Iterator[Findin
         if not now:
             continue
         moved = then is not None and now > then
-        evidence = f"{now} {name}" + (f", {then} at the look before" if then is not None else "")
+        evidence = f"{now} {name}" + (f", {then} at the survey before" if then is not None else "")
         if moved and now >= _MANY:
             what = f"More and more {name}: save the data first, then replace the disk"
             yield Finding(severity=Severity.FAILING, what=what, where=disk, evidence=evidence)
@@ -90,7 +90,7 @@ def _findings(counted: Counters, disk: str, before: Counters) -> Iterator[Findin
     cable = counted.get("errors on the cable", 0) - before.get("errors on the cable", 0)
     if before and cable > 0:
         what = "Errors on the way to the disk: look at its cable and connector"
-        evidence = f"{cable} more errors on the cable than at the look before"
+        evidence = f"{cable} more errors on the cable than at the survey before"
         yield Finding(severity=Severity.WARNING, what=what, where=disk, evidence=evidence)
     used = counted.get("per cent of its life used", 0)
     if used >= WORN:

@@ -58,11 +58,11 @@ class Checked(Value):
 
     check: Key
     mode: Key | Annotated[str, Field(max_length=0)] = ""
-    of: Text = Field(description="The volume or disk; empty for the machine")
+    target: Text = Field(description="The volume or disk; empty for the machine")
     result: Result
     why: Text = Field("", description="Why nobody could look")
     findings: Annotated[tuple[Finding, ...], Field(max_length=MOST_FINDINGS)] = ()
-    more: int = Field(0, ge=0, description="Findings beyond those that are listed")
+    unlisted: int = Field(0, ge=0, description="Findings beyond those that are listed")
     counters: dict[Text, int] = Field(
         default_factory=dict, max_length=50, description="What a disk has counted of itself"
     )
@@ -75,7 +75,7 @@ class Checked(Value):
 
     @model_validator(mode="after")
     def _says_what_it_is(self) -> Checked:
-        serious = any(finding.needs_somebody for finding in self.findings) or self.more > 0
+        serious = any(finding.needs_somebody for finding in self.findings) or self.unlisted > 0
         if (self.result is Result.FINDINGS) != serious:
             raise ValueError("findings are what needs somebody, and nothing else is")
         if (self.result is Result.COULD_NOT_LOOK) != bool(self.why):
@@ -90,14 +90,14 @@ class Checked(Value):
     def in_words(self) -> str:
         """One sentence for the record."""
         kind = kinds().get(self.check)
-        of = self.of or (kind.name if kind else self.check)
+        of = self.target or (kind.name if kind else self.check)
         where = headed(of)
         if self.result is Result.COULD_NOT_LOOK:
             return f"{where} could not look, {self.why}"
         if self.result is Result.CLEAN:
             return f"{where} clean"
         worst = max(self.findings, key=lambda finding: list(Severity).index(finding.severity))
-        others = len(self.findings) + self.more - 1
+        others = len(self.findings) + self.unlisted - 1
         return f"{where} {worst.what}" + (f", and {others} more" if others else "")
 
 
@@ -119,10 +119,10 @@ def looked(
     return Checked(
         check=check,
         mode=mode,
-        of=of,
+        target=of,
         result=Result.FINDINGS if serious else Result.CLEAN,
         findings=listed,
-        more=more,
+        unlisted=more,
         counters=dict(counters or {}),
         units=units,
         digests=dict(digests or {}),
@@ -135,7 +135,7 @@ def could_not_look(check: str, of: str, started_at: Moment, why: str) -> Checked
     """Nobody could look, and why; it stops nothing."""
     return Checked(
         check=check,
-        of=of,
+        target=of,
         result=Result.COULD_NOT_LOOK,
         why=why[:500],
         started_at=started_at,

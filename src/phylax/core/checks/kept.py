@@ -13,12 +13,14 @@ from phylax.core.ground.values import Demand, Moment, Value
 
 
 class SettleFindings(Demand):
-    """Somebody has seen to what a check found."""
+    """Somebody has dealt with what a check found."""
 
-    word: Annotated[str, Field(min_length=1, max_length=400, description="What was done about it")]
+    comment: Annotated[
+        str, Field(min_length=1, max_length=400, description="What was done about it")
+    ]
 
 
-class KeptCheck(Value):
+class StoredCheck(Value):
     """What a check came to, and what somebody did about it."""
 
     id: int
@@ -27,16 +29,16 @@ class KeptCheck(Value):
     checked: Checked
     settled_at: Moment | None = None
     settled_by: str = ""
-    settled_word: str = ""
+    settled_comment: str = ""
 
     @property
     def is_open(self) -> bool:
-        """Whether its findings are still to be seen to."""
+        """Whether its findings are still to be dealt with."""
         return any(f.needs_somebody for f in self.checked.findings) and self.settled_at is None
 
 
 class OpenFindings(Value):
-    """Findings of one check that nobody has seen to: what attention looks at."""
+    """Findings of one check that nobody has dealt with: what attention looks at."""
 
     check: str
     mode: str = ""
@@ -49,25 +51,26 @@ class OpenFindings(Value):
     run_id: int
 
 
-def uncovered(kept: Sequence[KeptCheck]) -> list[KeptCheck]:
+def uncovered(kept: Sequence[StoredCheck]) -> list[StoredCheck]:
     """Without what a later check has covered: whatever was looked at in the widest way counts for
     all ways before it."""
-    widest: dict[tuple[int, str, str], KeptCheck] = {}
+    widest: dict[tuple[int, str, str], StoredCheck] = {}
     for check in kept:
         kind = kinds().get(check.checked.check)
         if kind is not None and kind.modes and check.checked.mode == list(kind.modes)[-1]:
-            widest[check.machine_id, check.checked.check, check.checked.of] = check
+            widest[check.machine_id, check.checked.check, check.checked.target] = check
     return [
         check
         for check in kept
-        if (wide := widest.get((check.machine_id, check.checked.check, check.checked.of))) is None
+        if (wide := widest.get((check.machine_id, check.checked.check, check.checked.target)))
+        is None
         or wide.checked.mode == check.checked.mode
         or wide.checked.started_at < check.checked.ended_at
     ]
 
 
-def open_findings(kept: KeptCheck) -> OpenFindings | None:
-    """What is to be seen to of a check, by its worst finding; None: nothing."""
+def open_findings(kept: StoredCheck) -> OpenFindings | None:
+    """What is to be dealt with of a check, by its worst finding; None: nothing."""
     if not kept.is_open:
         return None
     order = list(Severity)
@@ -76,11 +79,11 @@ def open_findings(kept: KeptCheck) -> OpenFindings | None:
     return OpenFindings(
         check=kept.checked.check,
         mode=kept.checked.mode,
-        of=kept.checked.of,
+        of=kept.checked.target,
         severity=worst.severity,
         what=worst.what,
         evidence=worst.evidence,
-        more=len(findings) + kept.checked.more - 1,
+        more=len(findings) + kept.checked.unlisted - 1,
         since=kept.checked.ended_at,
         run_id=kept.run_id,
     )

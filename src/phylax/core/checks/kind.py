@@ -19,7 +19,7 @@ from phylax.core.ground.names import Key
 from phylax.core.ground.values import Demand
 
 
-class Of(StrEnum):
+class TargetKind(StrEnum):
     """What a check is of, one at a time."""
 
     MACHINE = "machine"
@@ -35,14 +35,15 @@ class CheckKind(Demand):
     order: int = Field(description="Place in listings and in a run, smallest first")
     name: str
     notice: str = Field(description="What a person at the machine will notice while it runs")
-    of: Of
+    target: TargetKind
     systems: tuple[System, ...] = Field(min_length=1)
     modes: dict[str, str] = Field(
         default_factory=dict, description="Ways to do it, with what each means; the first is usual"
     )
     counts: str = Field("", description="What its progress counts, as in 'files'; empty: nothing")
-    stops: tuple[Key, ...] = Field(
-        (), description="Steps and actions that its findings stop until somebody has seen to them"
+    blocks: tuple[Key, ...] = Field(
+        (),
+        description="Steps and actions that its findings stop until somebody has dealt with them",
     )
     in_step: bool = Field(True, description="The step 'check' of a routine does it")
 
@@ -60,7 +61,7 @@ class CheckKind(Demand):
 
     @model_validator(mode="after")
     def _stops_others(self) -> CheckKind:
-        if self.key in self.stops:
+        if self.key in self.blocks:
             raise ValueError(f"the findings of {self.key} cannot stop itself")
         return self
 

@@ -35,8 +35,8 @@ class Fact(Value):
     """A fact of a machine, by whom it is known."""
 
     name: FactName
-    said: StatedFact | None = Field(None, description="By a person; it counts")
-    read: StatedFact | None = Field(None, description="By the machine's agent")
+    stated: StatedFact | None = Field(None, description="By a person; it counts")
+    detected: StatedFact | None = Field(None, description="By the machine's agent")
     differs: bool = Field(False, description="A person says something else than the machine")
 
 

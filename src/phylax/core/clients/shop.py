@@ -57,7 +57,7 @@ class ClientEdit(Demand):
     mail: Annotated[str, Field(max_length=200, examples=["office@ferry.example"])] = ""
     phone: Annotated[str, Field(max_length=60)] = ""
     note: Note = ""
-    reach_by: Literal["", "phone", "mail", "message", "in person"] = Field(
+    contact_by: Literal["", "phone", "mail", "message", "in person"] = Field(
         "", description="How they like to be reached"
     )
     hours: Annotated[str, Field(max_length=200, examples=["mornings, not on Wednesday"])] = ""
@@ -77,7 +77,7 @@ class Client(Value):
     mail: str = ""
     phone: str = ""
     note: str = ""
-    reach_by: Literal["", "phone", "mail", "message", "in person"] = ""
+    contact_by: Literal["", "phone", "mail", "message", "in person"] = ""
     hours: str = ""
     agreements: str = ""
     zone: str | None = None
@@ -129,7 +129,7 @@ class MachineEdit(Demand):
     year: Annotated[int, Field(ge=1980, le=2100)] | None = None
     used_for: Annotated[str, Field(max_length=400, examples=["tickets and the till"])] = ""
     used_by: Annotated[str, Field(max_length=400, examples=["whoever has the shift"])] = ""
-    stands_at: Annotated[str, Field(max_length=400, examples=["behind the counter"])] = ""
+    location: Annotated[str, Field(max_length=400, examples=["behind the counter"])] = ""
     note: Note = ""
     threshold_percent: Threshold | None = Field(
         None, description="Left out: the client's, or the shop's"
@@ -179,7 +179,7 @@ class Machine(Value):
     year: int | None = None
     used_for: str = ""
     used_by: str = ""
-    stands_at: str = ""
+    location: str = ""
     note: str = ""
     version: int
     enrolled: bool = False

@@ -35,7 +35,7 @@ class AdviceKind(StrEnum):
     OTHER = "other"
 
 
-class AdviceFate(StrEnum):
+class AdviceStatus(StrEnum):
     PROPOSED = "proposed"
     """By what is known of the machine; nobody has told the client yet."""
     TOLD = "told"
@@ -64,15 +64,15 @@ class AdviceEdit(Demand):
 class AdviceStep(Demand):
     """What became of advice."""
 
-    fate: AdviceFate
-    word: Annotated[str, Field(max_length=400)] = ""
+    status: AdviceStatus
+    comment: Annotated[str, Field(max_length=400)] = ""
     again_on: date | None = Field(
         None, description="Of declined advice: the client is not asked again before that day"
     )
 
     @model_validator(mode="after")
     def _again_is_of_declined(self) -> AdviceStep:
-        if self.again_on is not None and self.fate is not AdviceFate.DECLINED:
+        if self.again_on is not None and self.status is not AdviceStatus.DECLINED:
             raise ValueError("'again_on' is for advice that was declined")
         return self
 
@@ -86,8 +86,8 @@ class GivenAdvice(Value):
     subject: str = ""
     text: str
     figures: tuple[Figure, ...] = ()
-    fate: AdviceFate
-    word: str = ""
+    status: AdviceStatus
+    comment: str = ""
     by: str
     at: Moment
     made_by: str
@@ -97,9 +97,9 @@ class GivenAdvice(Value):
 
     def comes_up(self, today: date) -> bool:
         """Whether the client is to be asked: never within the time in which they said not now."""
-        if self.fate is AdviceFate.DECLINED:
+        if self.status is AdviceStatus.DECLINED:
             return self.again_on is not None and self.again_on <= today
-        return self.fate in (AdviceFate.PROPOSED, AdviceFate.TOLD, AdviceFate.ACCEPTED)
+        return self.status in (AdviceStatus.PROPOSED, AdviceStatus.TOLD, AdviceStatus.ACCEPTED)
 
 
 class Proposal(Value):
@@ -172,7 +172,7 @@ def _of_full(
         return Proposal(
             kind=_HELPS[helps],
             subject=volume.mount,
-            text=f"{advised.words[:1].upper()}{advised.words[1:]}.".replace("..", "."),
+            text=f"{advised.text[:1].upper()}{advised.text[1:]}.".replace("..", "."),
             figures=tuple(figures),
         )
     roomy = [

@@ -13,13 +13,13 @@ REMIND_AFTER = (timedelta(days=7), timedelta(days=14), timedelta(days=30))
 """When a client who was told by mail that a machine is ready is reminded of it."""
 
 
-class InHand(Value):
+class OpenVisit(Value):
     """What attention looks at of a machine's open visit."""
 
     visit: int
     overdue_since: date | None = None
     todo: str = ""
-    whose: str = ""
+    waiting_for: str = Field("", description='In words, as in "waiting for the client"')
     ready_at: Moment | None = None
     was_mailed: bool = False
     reminded: int = 0

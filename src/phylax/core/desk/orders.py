@@ -21,8 +21,8 @@ class PartState(StrEnum):
 class NewPart(Demand):
     """A part is ordered for a visit."""
 
-    what: Annotated[str, Field(min_length=1, max_length=300, examples=["SSD, 1 TB"])]
-    from_whom: Annotated[str, Field(max_length=200, examples=["Kittiwake Parts"])] = ""
+    item: Annotated[str, Field(min_length=1, max_length=300, examples=["SSD, 1 TB"])]
+    supplier: Annotated[str, Field(max_length=200, examples=["Kittiwake Parts"])] = ""
     expected: date | None = None
 
 
@@ -37,8 +37,8 @@ class OrderedPart(Value):
     visit_id: int
     machine_tag: str
     client_name: str
-    what: str
-    from_whom: str
+    item: str
+    supplier: str
     expected: date | None
     state: PartState
     overdue: bool = Field(False, description="It was expected before today")
@@ -56,7 +56,7 @@ class ReadyToFetch(Demand):
         description="Its client is told by mail, and reminded after 7, 14 and 30 days: this is "
         "the yes to it. Left out: somebody tells them otherwise",
     )
-    word: Annotated[str, Field(max_length=1000, examples=["It costs 60."])] = ""
+    comment: Annotated[str, Field(max_length=1000, examples=["It costs 60."])] = ""
 
 
 class NewSealedNote(Demand):
@@ -93,4 +93,4 @@ class OpenedNote(Value):
 
 def ready_in_words(visit: int, mail: str, word: str) -> str:
     by_mail = f" Its client is told by mail to {mail}." if mail else ""
-    return f"Visit {visit}: the machine can be fetched.{by_mail}{f' {word}' if word else ''}"
+    return f"Visit {visit}: the machine is ready to collect.{by_mail}{f' {word}' if word else ''}"

@@ -1,5 +1,5 @@
 """Visits: a machine comes to the bench, a technician goes to it, or it is worked on from afar. A
-visit says where the machine is, whose move it is, for what and until when."""
+visit says where the machine is, who acts next, what is to be done and by when."""
 
 from __future__ import annotations
 
@@ -19,28 +19,32 @@ _Said = Annotated[str, Field(max_length=4000, examples=["It stops in the middle 
 _Words = Annotated[str, Field(max_length=1000)]
 
 
-class Whose(StrEnum):
-    """Whose move it is."""
+class Turn(StrEnum):
+    """Who acts next."""
 
-    OURS = "ours"
-    CLIENT = "the client's"
-    SUPPLIER = "a supplier's"
+    US = "us"
+    CLIENT = "client"
+    SUPPLIER = "supplier"
 
 
 class VisitEdit(Demand):
     """What the desk writes down of a visit."""
 
     kind: VisitKind = "at the bench"
-    said: _Said = Field("", description="What the client says is wrong, in their words")
+    reported_problem: _Said = Field("", description="What the client says is wrong, in their words")
     condition: _Words = Field("", description="Scratches, dents, what does not work")
-    came_along: Annotated[_Words, Field(examples=["charger, bag, two sticks"])] = ""
-    wanted_by: date | None = None
-    ask_above: Annotated[int, Field(ge=0, le=10_000_000)] | None = Field(
-        None, description="An amount: ask before anything above"
+    accessories: Annotated[_Words, Field(examples=["charger, bag, two sticks"])] = ""
+    due_on: date | None = None
+    approval_limit: Annotated[int, Field(ge=0, le=10_000_000)] | None = Field(
+        None, description="Call the client before spending more than this"
     )
-    loan: Annotated[str, Field(max_length=200)] = Field("", description="What was lent meanwhile")
+    loaner: Annotated[str, Field(max_length=200)] = Field(
+        "", description="The device they got to use meanwhile"
+    )
     guaranteed_until: date | None = Field(None, description="Until when the work is guaranteed")
-    back_from: int | None = Field(None, description="The earlier visit that it comes back from")
+    earlier_visit_id: int | None = Field(
+        None, description="The earlier visit that it comes back from"
+    )
 
 
 class NewVisit(VisitEdit):
@@ -49,16 +53,18 @@ class NewVisit(VisitEdit):
     machine_id: int
     place: Place = "shelf"
     shelf: Annotated[str, Field(max_length=60, examples=["B3"])] = ""
-    whom: int | None = Field(None, description="Number of the person whose move it is first")
+    assignee_id: int | None = Field(None, description="Number of the person who acts first")
 
 
-class Move(Demand):
-    """Whose move it is from now on, for what, until when, and where the machine is meanwhile."""
+class NextTurn(Demand):
+    """Who acts next, what is to be done, by when, and where the machine is meanwhile."""
 
-    whose: Whose
-    whom: int | None = Field(None, description="Where it is ours: by number of the person")
-    todo: Annotated[str, Field(max_length=400, examples=["say yes to the new disk"])] = ""
-    until: date | None = None
+    turn: Turn
+    assignee_id: int | None = Field(
+        None, description="Number of the person, where one of us acts next"
+    )
+    todo: Annotated[str, Field(max_length=400, examples=["approve the new disk"])] = ""
+    follow_up_on: date | None = None
     place: Place | None = Field(None, description="Left out: where it was")
     shelf: Annotated[str, Field(max_length=60)] | None = None
 
@@ -67,7 +73,7 @@ class HandOver(Demand):
     """The visit ends."""
 
     outcome: Outcome
-    word: Annotated[str, Field(max_length=2000)] = ""
+    comment: Annotated[str, Field(max_length=2000)] = ""
     guaranteed_until: date | None = None
 
 
@@ -78,21 +84,21 @@ class Visit(Value):
     client_id: int
     client_name: str
     kind: VisitKind
-    said: str
+    reported_problem: str
     condition: str
-    came_along: str
-    wanted_by: date | None
-    ask_above: int | None
-    loan: str
+    accessories: str
+    due_on: date | None
+    approval_limit: int | None
+    loaner: str
     guaranteed_until: date | None
-    back_from: int | None
+    earlier_visit_id: int | None
     place: Place
     shelf: str
-    whose: Whose
-    whom: int | None
-    whom_name: str = ""
+    turn: Turn
+    assignee_id: int | None
+    assignee_name: str = ""
     todo: str
-    until: date | None
+    follow_up_on: date | None
     moved_at: Moment
     ready_at: Moment | None = Field(None, description="Since when it can be fetched")
     ready_mail: str = Field("", description="Who was told so by mail, and is reminded")
@@ -102,7 +108,9 @@ class Visit(Value):
     closed_by: str = ""
     closed_at: Moment | None
     outcome: Outcome | None
-    overdue: bool = Field(False, description="The move, or the whole of it, was due before today")
+    overdue: bool = Field(
+        False, description="The next step, or the whole visit, was due before today"
+    )
     version: int
 
 
@@ -124,38 +132,43 @@ class Slip(Value):
 def is_overdue(visit: Visit, today: date) -> bool:
     if visit.closed_at is not None or visit.ready_at is not None:
         return False
-    return any(day is not None and day < today for day in (visit.until, visit.wanted_by))
+    return any(day is not None and day < today for day in (visit.follow_up_on, visit.due_on))
 
 
 def opened_in_words(visit: Visit) -> str:
     """For the machine's record."""
     parts = [f"Visit {visit.id} opened, {visit.kind}"]
-    if visit.said:
-        parts.append(f"The client says: “{visit.said.rstrip('. ')}”")
+    if visit.reported_problem:
+        parts.append(f"The client says: “{visit.reported_problem.rstrip('. ')}”")
     if visit.condition:
         parts.append(f"Condition: {visit.condition}")
-    if visit.came_along:
-        parts.append(f"Came along: {visit.came_along}")
-    if visit.wanted_by:
-        parts.append(f"Wanted by {visit.wanted_by}")
-    if visit.ask_above is not None:
-        parts.append(f"Ask before anything above {visit.ask_above}")
-    if visit.back_from is not None:
-        parts.append(f"Comes back from visit {visit.back_from}")
+    if visit.accessories:
+        parts.append(f"Accessories: {visit.accessories}")
+    if visit.due_on:
+        parts.append(f"Due {visit.due_on}")
+    if visit.approval_limit is not None:
+        parts.append(f"Call before spending more than {visit.approval_limit}")
+    if visit.earlier_visit_id is not None:
+        parts.append(f"Back from visit {visit.earlier_visit_id}")
     return _sentences(parts)
 
 
 def moved_in_words(visit: Visit) -> str:
-    whose = f"{visit.whom_name}'s" if visit.whom_name else str(visit.whose)
     todo = f": {visit.todo}" if visit.todo else ""
-    until = f", until {visit.until}" if visit.until else ""
+    until = f", until {visit.follow_up_on}" if visit.follow_up_on else ""
     where = {"client": "at the client's", "bench": "on the bench"}.get(visit.place, "on the shelf")
     shelf = f" {visit.shelf}" if visit.place == "shelf" and visit.shelf else ""
     parts = [
-        f"Visit {visit.id}: the move is {whose}{todo}{until}",
+        f"Visit {visit.id}: {waiting_for(visit.turn, visit.assignee_name)}{todo}{until}",
         f"The machine is {where}{shelf}",
     ]
     return _sentences(parts)
+
+
+def waiting_for(turn: Turn, assignee_name: str = "") -> str:
+    """For whom a visit waits, as in "waiting for the client"."""
+    names = {Turn.US: assignee_name or "us", Turn.CLIENT: "the client", Turn.SUPPLIER: "a supplier"}
+    return f"waiting for {names[turn]}"
 
 
 def closed_in_words(visit: Visit, word: str) -> str:

@@ -12,7 +12,7 @@ MONTH_DAYS = 30.4375
 _Months = Annotated[int, Field(ge=1, le=240, examples=[24])]
 
 
-class KeepingEdit(Demand):
+class DataRetentionEdit(Demand):
     """Spans in months; figures are kept for good."""
 
     file_names_months: _Months = Field(24, description="Names of files that went or were left")
@@ -22,9 +22,9 @@ class KeepingEdit(Demand):
     )
 
 
-class Keeping(Value):
+class DataRetention(Value):
     file_names_months: int = 24
     notices_months: int = 24
     staff_months: int | None = None
-    swept_at: Moment | None = Field(None, description="When it was last seen to")
+    swept_at: Moment | None = Field(None, description="When it was last dealt with")
     version: int = 1

@@ -17,7 +17,7 @@ from phylax.core.ground.values import Amount, Demand, Moment, Value
 
 BatchName = Annotated[str, Field(pattern=r"^[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8,32}$")]
 Number = Annotated[int, Field(ge=1, le=2**53)]
-Fate = Literal["held", "put back", "gone"]
+HeldStatus = Literal["held", "put back", "gone"]
 
 
 class IfTaken(StrEnum):
@@ -36,8 +36,8 @@ class HeldItem(Value):
     place: str = Field(description="The location it was found in, as the machine writes it")
     path: str = Field(description="Path below the place, with '/' between folders")
     size: Amount
-    fate: Fate = "held"
-    fate_at: Moment | None = None
+    status: HeldStatus = "held"
+    status_at: Moment | None = None
 
 
 class Hold(Value):
@@ -52,10 +52,10 @@ class Hold(Value):
     category: str
     mount: str
     held_at: Moment
-    until_at: Moment = Field(description="Then it goes for good")
+    expires_at: Moment = Field(description="Then it goes for good")
     held: Tally = Field(description="What is held now")
     put_back: Tally
-    gone: Tally
+    deleted: Tally
 
 
 class HeldPick(Demand):

@@ -36,7 +36,7 @@ class InstalledProgram(Value):
     size: BytesTold | None = None
     last_used: Moment | None = Field(None, description="None: nobody knows")
     installed_at: Moment | None = None
-    trial: bool = Field(False, description="It says of itself that it is for trying out")
+    trial: bool = Field(False, description="It says of itself that it is trial version")
     removal: Removal = Removal.BY_HAND
     why: Text = Field("", description="Why it is not removed by the agent")
 
@@ -49,7 +49,7 @@ class ProgramsListed(Value):
 
 
 def of_trials(programs: Iterable[InstalledProgram]) -> list[Finding]:
-    """A word about each program that is for trying out only."""
+    """A word about each program that is trial version only."""
     return [
         Finding(severity=Severity.NOTE, what="For trying out only", where=program.name)
         for program in programs

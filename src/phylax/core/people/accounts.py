@@ -215,13 +215,13 @@ Whole = Annotated[str, Field(max_length=2**26)]
 """A whole thing as JSON, however many parts it has."""
 
 
-class Audited(Value):
-    """One deed: who, when, what, before and after."""
+class AuditEntry(Value):
+    """One action: who, when, what, before and after."""
 
     id: int
     at: Moment
     who: str
-    deed: str
+    action: str
     subject: str
     before: Whole | None
     after: Whole | None

@@ -14,7 +14,7 @@ class Leaving(Value):
     """What leaving means as things stand; for who left, what returning means."""
 
     left_at: Moment | None = None
-    visits: tuple[int, ...] = Field((), description="Open visits of which the move is theirs")
+    visits: tuple[int, ...] = Field((), description="Numbers of open visits assigned to them")
     rounds: tuple[str, ...] = Field((), description="Rounds that they care for")
     taken: int = Field(0, description="What needs somebody, and they took on")
     tokens: int = Field(0, description="Programs' tokens that end")
@@ -30,13 +30,13 @@ def leaving_means(facts: Leaving) -> tuple[str, ...]:
 def _leaving(facts: Leaving) -> Iterator[str]:
     if facts.visits:
         numbers = ", ".join(map(str, facts.visits))
-        of = "visit" if len(facts.visits) == 1 else "visits"
-        yield f"The move is theirs in {of} {numbers}: move it on to somebody else first."
+        yield f"Open visits assigned to them: {numbers}. Assign each to somebody else first."
     if facts.rounds:
         names = ", ".join(f"“{name}”" for name in facts.rounds)
-        yield f"They care for {names}: it runs on; name somebody else who cares for it."
+        yield f"They are responsible for {names}, which goes on: name somebody else for it."
     if facts.taken:
-        yield f"{count(facts.taken, 'thing')} that they took on needs somebody else."
+        items = count(facts.taken, "item")
+        yield f"They took on {items} that needs attention: assign it to somebody else."
     ended = ["all their sign-ins"]
     if facts.tokens:
         ended.append(count(facts.tokens, "token"))

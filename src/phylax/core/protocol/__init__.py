@@ -2,7 +2,7 @@
 
 from phylax.core.protocol.enrolment import Enrolled, Enrolment
 from phylax.core.protocol.messages import (
-    ActedMessage,
+    ActionMessage,
     Asleep,
     Awake,
     CategoryOutcome,
@@ -14,8 +14,8 @@ from phylax.core.protocol.messages import (
     ListingMessage,
     Message,
     ReadingsMessage,
+    RestoredMessage,
     ResultMessage,
-    SetBackMessage,
     SettingsMessage,
     SnapshotMessage,
     StartsMessage,
@@ -34,9 +34,9 @@ from phylax.core.protocol.orders import (
     CleanOrder,
     CompareOrder,
     HeldOrder,
-    LookAtSettingsOrder,
     Order,
     PutSettingsBackOrder,
+    ReadSettingsOrder,
     SurveyOrder,
 )
 from phylax.core.protocol.progress import GoOn, LeasedProgress, Progress, Step
@@ -44,7 +44,7 @@ from phylax.core.protocol.progress import GoOn, LeasedProgress, Progress, Step
 __all__ = [
     "LEASE_SECONDS",
     "ActOrder",
-    "ActedMessage",
+    "ActionMessage",
     "AgreedListing",
     "Asleep",
     "Awake",
@@ -65,14 +65,14 @@ __all__ = [
     "LeasedProgress",
     "LeftItem",
     "ListingMessage",
-    "LookAtSettingsOrder",
     "Message",
     "Order",
     "Progress",
     "PutSettingsBackOrder",
+    "ReadSettingsOrder",
     "ReadingsMessage",
+    "RestoredMessage",
     "ResultMessage",
-    "SetBackMessage",
     "SettingsMessage",
     "SnapshotMessage",
     "StartsMessage",

@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from phylax.core.ground.readings import ReadingIn, VolumeReadings
 from phylax.core.ground.values import to_seconds
 from phylax.core.protocol import (
-    ActedMessage,
+    ActionMessage,
     Awake,
     ChangesMessage,
     CheckedMessage,
@@ -71,7 +71,7 @@ def set_right(message: Message, off: int) -> Message:
         case SurveyPartMessage():
             return message.model_copy(update={"started_at": message.started_at + by})
         case HeldMessage():
-            times = {"held_at": message.held_at + by, "until_at": message.until_at + by}
+            times = {"held_at": message.held_at + by, "expires_at": message.expires_at + by}
             return message.model_copy(update=times)
         case UnheldMessage():
             return message.model_copy(update={"at": message.at + by})
@@ -93,7 +93,7 @@ def set_right(message: Message, off: int) -> Message:
             taken_at = message.inventory.taken_at + by
             inventory = message.inventory.model_copy(update={"taken_at": taken_at})
             return message.model_copy(update={"inventory": inventory})
-        case ActedMessage():
+        case ActionMessage():
             times = {"started_at": message.started_at + by, "ended_at": message.ended_at + by}
             return message.model_copy(update=times)
         case SnapshotMessage():

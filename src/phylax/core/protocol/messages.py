@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self, cast, get_args
 from pydantic import Field, model_validator
 from pydantic_core import from_json
 
-from phylax.core.actions.acted import MOST_PARTS, ActedPart
+from phylax.core.actions.acted import MOST_PARTS, ActionPart
 from phylax.core.checks.findings import MOST_CHECKED, Checked
 from phylax.core.ground.names import Key
 from phylax.core.ground.readings import ReadingIn, VolumeReadings, by_volume
@@ -20,10 +20,10 @@ from phylax.core.ground.values import Amount, Demand, Moment, Value
 from phylax.core.hold.holds import BatchName, HeldItem
 from phylax.core.inventory import Inventory
 from phylax.core.protocol.snapshots import Snapshot
-from phylax.core.survey import Cover, Item, Look, SkippedSum, SurveyLine
+from phylax.core.survey import Cover, Item, SkippedSum, SurveyKind, SurveyLine
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.starts import MOST_TOLD, BootCost
 
 
@@ -42,7 +42,7 @@ class CategoryOutcome(Value):
     """What became of one category."""
 
     category: str
-    removed: Tally = Field(Tally(), description="Gone for good")
+    removed: Tally = Field(Tally(), description="Deleted for good")
     held: Tally = Field(Tally(), description="Held, from where it can be put back")
     put_back: Tally = Tally()
     linked: Tally = Field(
@@ -108,7 +108,7 @@ class ListingMessage(_Message):
 
     kind: Literal["listing"] = "listing"
     run_id: int
-    look: Look
+    survey_kind: SurveyKind
     category: str
     first_number: int
     items: tuple[Item, ...] = Field(max_length=2000)
@@ -117,7 +117,7 @@ class ListingMessage(_Message):
 class SurveyMessage(_Message):
     kind: Literal["survey"] = "survey"
     run_id: int
-    look: Look
+    survey_kind: SurveyKind
     started_at: Moment
     ended_at: Moment
     lines: tuple[SurveyLine, ...] = Field(max_length=2000)
@@ -130,11 +130,11 @@ class SurveyMessage(_Message):
 
 
 class SurveyPartMessage(_Message):
-    """Lines of a look that goes on; the whole survey follows."""
+    """Lines of a survey that goes on; the whole survey follows."""
 
     kind: Literal["survey part"] = "survey part"
     run_id: int
-    look: Look
+    survey_kind: SurveyKind
     started_at: Moment
     lines: tuple[SurveyLine, ...] = Field(max_length=1000)
 
@@ -148,7 +148,7 @@ class HeldMessage(_Message):
     category: str
     mount: str
     held_at: Moment
-    until_at: Moment
+    expires_at: Moment
     items: tuple[HeldItem, ...] = Field(max_length=2000)
 
 
@@ -157,7 +157,7 @@ class UnheldMessage(_Message):
 
     kind: Literal["unheld"] = "unheld"
     batch: BatchName
-    fate: Literal["put back", "gone"]
+    status: Literal["put back", "gone"]
     at: Moment
     numbers: tuple[tuple[int, int], ...] = Field(
         max_length=20_000, description="First and last of each stretch"
@@ -169,7 +169,7 @@ class SettingsMessage(_Message):
 
     kind: Literal["settings"] = "settings"
     run_id: int
-    look: SettingsLook
+    look: SettingsSurvey
 
 
 class ChangesMessage(_Message):
@@ -196,13 +196,13 @@ class InventoryMessage(_Message):
     inventory: Inventory
 
 
-class ActedMessage(_Message):
+class ActionMessage(_Message):
     """What an action came to."""
 
     kind: Literal["acted"] = "acted"
     run_id: int
     action: Key
-    parts: tuple[ActedPart, ...] = Field(max_length=MOST_PARTS)
+    parts: tuple[ActionPart, ...] = Field(max_length=MOST_PARTS)
     ended: bool = Field(True, description="False: it was called off or cut off in the middle")
     started_at: Moment
     ended_at: Moment
@@ -224,13 +224,13 @@ class StartsMessage(_Message):
     starts: tuple[BootCost, ...] = Field(max_length=MOST_TOLD)
 
 
-class SetBackMessage(_Message):
+class RestoredMessage(_Message):
     """The service's records are younger than this agent knew them: they were set back."""
 
     kind: Literal["set back"] = "set back"
-    generation: str = Field(max_length=80)
-    knew: int = Field(ge=0, description="Number of the newest event that the agent knew of")
-    came_to: int = Field(ge=0, description="That of the newest when it noticed")
+    restore_epoch: str = Field(max_length=80)
+    known_event: int = Field(ge=0, description="Number of the newest event that the agent knew of")
+    newest_event: int = Field(ge=0, description="That of the newest when it noticed")
 
 
 class ResultMessage(_Message):
@@ -244,8 +244,8 @@ class ResultMessage(_Message):
     left: tuple[LeftItem, ...] = Field((), max_length=500)
     before: tuple[ReadingIn, ...] = Field((), max_length=2000)
     after: tuple[ReadingIn, ...] = Field((), max_length=2000)
-    called_off: bool = False
-    out_of_time: bool = Field(False, description="It came to its `end_by` before it was through")
+    cancelled: bool = False
+    timed_out: bool = Field(False, description="It came to its `end_by` before it was through")
     passes: int = Field(0, description="How often was gone over what is cleaned")
     resumed: int = Field(0, description="How often the agent was restarted in the middle")
     changed: int = Field(0, ge=0, description="Settings changed, or put back")
@@ -253,7 +253,9 @@ class ResultMessage(_Message):
     refusals: tuple[Text, ...] = Field(
         (), max_length=MOST_WANTED, description="Of that, what and why, in words"
     )
-    acted: bool = Field(False, description="It was an action; what became of it was told before")
+    is_action: bool = Field(
+        False, description="It was an action; what became of it was told before"
+    )
     uncertain: bool = Field(
         False,
         description="The machine itself stopped in the middle; the sum may lack its last second",
@@ -273,9 +275,9 @@ Message = Annotated[
     | StartsMessage
     | CheckedMessage
     | InventoryMessage
-    | ActedMessage
+    | ActionMessage
     | SnapshotMessage
-    | SetBackMessage
+    | RestoredMessage
     | ResultMessage,
     Field(discriminator="kind"),
 ]

@@ -41,23 +41,23 @@ class AgreedListing(Value):
 class _Order(Value):
     run_id: int
     lease: str
-    expect: Tally | None = Field(None, description="What the last look found, for time left")
+    expected: Tally | None = Field(None, description="What the last survey found, for time left")
 
 
-class _LookingOrder(_Order):
-    look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
+class _SurveyingOrder(_Order):
+    rules: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
     protect: tuple[ProtectEntry, ...] = ()
     volumes: VolumeChoice = ALL_VOLUMES
     end_by: Moment | None = Field(None, description="By then it must have ended")
 
 
-class SurveyOrder(_LookingOrder):
+class SurveyOrder(_SurveyingOrder):
     kind: Literal["survey"] = "survey"
-    settings: bool = Field(False, description="Look at what runs by itself, too")
+    settings: bool = Field(False, description="Look at startup programs, too")
     snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
 
 
-class CleanOrder(_LookingOrder):
+class CleanOrder(_SurveyingOrder):
     """A cleaning. One of chosen volumes has a kind of its own: an agent of an earlier version would
     pass over what it does not know in an order, and clean them all."""
 
@@ -67,10 +67,12 @@ class CleanOrder(_LookingOrder):
         (), description="`ask` categories with a standing consent, which go by their rule"
     )
     agreed: tuple[AgreedListing, ...] = ()
-    look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
+    survey_first: bool = Field(
+        description="Survey before cleaning, for work nobody looked at first"
+    )
     snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
-    expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
-    settings: bool = Field(False, description="Look at what runs by itself afterwards")
+    expected_removed: Tally | None = Field(None, description="What is expected to go or be held")
+    settings: bool = Field(False, description="Look at startup programs afterwards")
     shown_under: Conditions | None = Field(
         None, description="Of the survey whose figures somebody agreed to; else nothing is done"
     )
@@ -98,8 +100,8 @@ class HeldOrder(_Order):
     if_taken: IfTaken = IfTaken.LEAVE
 
 
-class LookAtSettingsOrder(_Order):
-    """Read what runs by itself and what settings are; touch nothing."""
+class ReadSettingsOrder(_Order):
+    """Read startup programs and what settings are; touch nothing."""
 
     kind: Literal["look at settings"] = "look at settings"
 
@@ -121,7 +123,7 @@ class ActOrder(_Order):
     """Do one thing of the fixed set of actions."""
 
     kind: Literal["act"] = "act"
-    act: Action
+    action: Action
     earlier: tuple[Ran, ...] = Field((), description="How long it took before, for the time left")
     end_by: Moment | None = Field(None, description="By then it must have ended")
     protect_findings: Text = Field("", description="Findings that stand in its way; empty: none")
@@ -140,7 +142,7 @@ class ChangeSettingsOrder(_Order):
     wanted: tuple[Wanted, ...] = Field((), max_length=MOST_WANTED)
     values: tuple[WantedValue, ...] = Field((), max_length=MOST_WANTED)
     protect: tuple[ProtectEntry, ...] = Field(
-        (), description="What always stays: sites whose sign-ins are kept"
+        (), description="What is protected: sites whose sign-ins are kept"
     )
 
 
@@ -155,7 +157,7 @@ Order = Annotated[
     SurveyOrder
     | CleanOrder
     | HeldOrder
-    | LookAtSettingsOrder
+    | ReadSettingsOrder
     | ChangeSettingsOrder
     | PutSettingsBackOrder
     | CheckOrder

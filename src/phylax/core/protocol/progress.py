@@ -21,8 +21,8 @@ class Progress(Demand):
     category: str = ""
     items: int = Field(0, ge=0)
     size: int = Field(0, ge=0, description="Bytes looked at or removed so far in this step")
-    of_items: int | None = Field(None, ge=0, description="Items expected in this step, if known")
-    of_size: int | None = Field(None, ge=0)
+    total_items: int | None = Field(None, ge=0, description="Items expected in this step, if known")
+    total_size: int | None = Field(None, ge=0)
     items_per_second: float | None = Field(None, ge=0, description="Over the last seconds")
     seconds_left: int | None = Field(None, ge=0, description="Of this step, if it can be said")
 

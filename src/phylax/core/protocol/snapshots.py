@@ -123,7 +123,7 @@ def _programs(before: Snapshot, after: Snapshot) -> list[BeforeAfter]:
     differences = []
     for program in after.programs:
         earlier = then.pop(program.key, None)
-        if earlier is None and program.intent is not Intent.NOT_AT_ALL:
+        if earlier is None and program.intent is not Intent.OFF:
             differences.append(
                 BeforeAfter(
                     what=program.name, before="not there", after=f"runs {program.intent}",
@@ -137,7 +137,7 @@ def _programs(before: Snapshot, after: Snapshot) -> list[BeforeAfter]:
     differences += [
         BeforeAfter(what=program.name, before=f"ran {program.intent}", after="not there")
         for program in then.values()
-        if program.intent is not Intent.NOT_AT_ALL
+        if program.intent is not Intent.OFF
     ]
     return differences
 

@@ -24,7 +24,7 @@ class Evidence(Value):
     what: EvidenceKind
     digest: str = Field(description="SHA-256 over 16 bytes of salt and the lines, as hexadecimal")
     lines: int
-    holds: bool
+    valid: bool
     why: str = Field("", description="Why it does not hold")
 
 

@@ -39,10 +39,10 @@ class NewProofCheck(Demand):
 class ProofCheck(Value):
     """Whether an entry was in the record that was sealed, and still is."""
 
-    holds: bool
+    valid: bool
     why: str = Field("", description="Why not")
     sealed_at: Moment | None = None
-    place: int = Field(0, description="The entry's place in the record, from 1")
+    position: int = Field(0, description="The entry's place in the record, from 1")
     at: Moment | None = Field(None, description="When the entry was written")
     who: str = ""
     text: str = Field("", description="What it says; empty where the proof leaves it out")

@@ -68,7 +68,7 @@ class NewSealCheck(Demand):
 class SealCheck(Value):
     """Whether the record still is what a seal says that it was."""
 
-    holds: bool
+    valid: bool
     why: str = Field("", description="Why not")
     sealed_at: Moment | None = None
     count: int = 0
@@ -207,4 +207,4 @@ def compared(sealed: Sealed, digests: Iterable[str], generation: str) -> SealChe
         why = "its entries are not those that were sealed"
     if why and generation != sealed.generation:
         why = f"{why}; a backup was restored since, which the audit says more of"
-    return SealCheck(holds=not why, why=why, sealed_at=sealed.at, count=sealed.entries, since=since)
+    return SealCheck(valid=not why, why=why, sealed_at=sealed.at, count=sealed.entries, since=since)

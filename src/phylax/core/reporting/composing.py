@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 from datetime import date
 
 from phylax.core.checks.findings import Severity
-from phylax.core.desk.advice import AdviceFate, AdviceKind, GivenAdvice
+from phylax.core.desk.advice import AdviceKind, AdviceStatus, GivenAdvice
 from phylax.core.reporting.document import (
     Block,
     Bullets,
@@ -24,11 +24,11 @@ from phylax.core.reporting.facts import (
     Changed,
     CheckedThings,
     Cleaned,
-    Deed,
     Facts,
     MachineFacts,
     PutBack,
     Remark,
+    ReportedAction,
     ReportedVisit,
     VolumeThen,
 )
@@ -45,11 +45,11 @@ _LONGEST = 4000
 _MOST_FIGURES = 6
 _PATH = re.compile(r"^(?:[A-Za-z]:)?[/\\].*[/\\]([^/\\]+)[/\\]?$")
 _FATES = {
-    AdviceFate.PROPOSED: "fate_proposed",
-    AdviceFate.TOLD: "fate_told",
-    AdviceFate.ACCEPTED: "fate_accepted",
-    AdviceFate.DECLINED: "fate_declined",
-    AdviceFate.DONE: "fate_done",
+    AdviceStatus.PROPOSED: "fate_proposed",
+    AdviceStatus.TOLD: "fate_told",
+    AdviceStatus.ACCEPTED: "fate_accepted",
+    AdviceStatus.DECLINED: "fate_declined",
+    AdviceStatus.DONE: "fate_done",
 }
 
 
@@ -98,7 +98,7 @@ def _overview(machines: Sequence[MachineFacts], w: Words) -> list[Block]:
     )
     rows = []
     for machine in machines:
-        cleanings = [deed for deed in machine.deeds if isinstance(deed, Cleaned)]
+        cleanings = [action for action in machine.actions if isinstance(action, Cleaned)]
         freed = sum(max(0, cleaning.freed) for cleaning in cleanings)
         rows.append((machine.tag, w.number(len(cleanings)), w.size(freed)))
     return [Heading(level=2, text=w.say("machines")), *_table(columns, rows, w)]
@@ -107,7 +107,7 @@ def _overview(machines: Sequence[MachineFacts], w: Words) -> list[Block]:
 def _of_machine(machine: MachineFacts, wanted: Sequence[Part], level: int, w: Words) -> list[Block]:
     sections = {
         Part.TOLD: ("told", _told(machine.visits, w)),
-        Part.DONE: ("done", _done(machine.deeds, w)),
+        Part.DONE: ("done", _done(machine.actions, w)),
         Part.FIGURES: ("figures", _figures(machine, w)),
         Part.LET_GO: ("let_go", _let_go(machine, w)),
         Part.LEFT: ("left", _left(machine, w)),
@@ -144,8 +144,8 @@ def _told(visits: Iterable[ReportedVisit], w: Words) -> list[Block]:
     return blocks
 
 
-def _done(deeds: Sequence[Deed], w: Words) -> list[Block]:
-    cleanings = [deed for deed in deeds if isinstance(deed, Cleaned)]
+def _done(actions: Sequence[ReportedAction], w: Words) -> list[Block]:
+    cleanings = [action for action in actions if isinstance(action, Cleaned)]
     lines: list[tuple[date, str]] = []
     if len(cleanings) >= _OFTEN:
         days = [cleaning.day for cleaning in cleanings]
@@ -154,42 +154,42 @@ def _done(deeds: Sequence[Deed], w: Words) -> list[Block]:
             first=w.day(min(days)), last=w.day(max(days)),
             size=w.size(sum(max(0, cleaning.freed) for cleaning in cleanings)),
         )))  # fmt: skip
-    for deed in deeds:
-        if isinstance(deed, Cleaned) and len(cleanings) >= _OFTEN:
+    for action in actions:
+        if isinstance(action, Cleaned) and len(cleanings) >= _OFTEN:
             continue
-        lines.append((deed.day, f"{w.day(deed.day)}: {_in_words(deed, w)}"))
+        lines.append((action.day, f"{w.day(action.day)}: {_in_words(action, w)}"))
     return _bullets([text for _, text in sorted(lines, key=lambda line: line[0])], w)
 
 
-def _in_words(deed: Deed, w: Words) -> str:
-    match deed:
+def _in_words(action: ReportedAction, w: Words) -> str:
+    match action:
         case Cleaned():
-            if deed.freed > 0:
-                return w.say("cleaned", size=w.size(deed.freed))
+            if action.freed > 0:
+                return w.say("cleaned", size=w.size(action.freed))
             return w.say(
-                "cleaned_files", files=w.count(deed.gone.count, "file"),
-                size=w.size(deed.gone.size),
+                "cleaned_files", files=w.count(action.gone.count, "file"),
+                size=w.size(action.gone.size),
             )  # fmt: skip
         case PutBack():
-            return w.say("put_back", files=w.count(deed.files, "file"))
-        case Changed() if deed.is_set_back:
-            return w.say("set_back", name=deed.name, before=w.value(deed.before))
+            return w.say("put_back", files=w.count(action.files, "file"))
+        case Changed() if action.is_set_back:
+            return w.say("set_back", name=action.name, before=w.value(action.before))
         case Changed():
             return w.say(
-                "changed_why" if deed.why else "changed", name=deed.name,
-                before=w.value(deed.before), after=w.value(deed.after), why=deed.why,
+                "changed_why" if action.why else "changed", name=action.name,
+                before=w.value(action.before), after=w.value(action.after), why=action.why,
             )  # fmt: skip
         case CheckedThings():
-            names = ", ".join(w.check(name) for name in deed.names)
-            if deed.findings:
-                findings = w.count(deed.findings, "finding")
+            names = ", ".join(w.check(name) for name in action.names)
+            if action.findings:
+                findings = w.count(action.findings, "finding")
                 return w.say("checked_findings", names=names, findings=findings)
-            return w.say("checked_clean" if deed.could_look else "checked_could_not", names=names)
+            return w.say("checked_clean" if action.could_look else "checked_could_not", names=names)
         case ByHand():
-            sentence = "by_hand_word" if deed.word else "by_hand"
-            return w.say(sentence, title=deed.title, word=deed.word)
+            sentence = "by_hand_word" if action.word else "by_hand"
+            return w.say(sentence, title=action.title, word=action.word)
         case Remark():
-            return deed.text[:_LONGEST]
+            return action.text[:_LONGEST]
 
 
 def _figures(machine: MachineFacts, w: Words) -> list[Block]:
@@ -267,7 +267,7 @@ def _shorter(where: str) -> str:
 def _advised(all_advice: Iterable[GivenAdvice], w: Words) -> list[Block]:
     lines = []
     for advice in all_advice:
-        if advice.fate not in _FATES:
+        if advice.status not in _FATES:
             continue
         is_own = advice.kind is AdviceKind.OTHER or advice.made_by != "Phylax"
         text = advice.text if is_own else w.advice(advice.kind, advice.text)
@@ -275,7 +275,7 @@ def _advised(all_advice: Iterable[GivenAdvice], w: Words) -> list[Block]:
             f"{figure.name}: {figure.value}" for figure in advice.figures[:_MOST_FIGURES]
         )
         because = f" {w.say('because', figures=figures)}" if figures else ""
-        lines.append(f"{text}{because} {w.say(_FATES[advice.fate])}")
+        lines.append(f"{text}{because} {w.say(_FATES[advice.status])}")
     return _bullets(lines, w)
 
 
@@ -296,7 +296,7 @@ def _drawings(volumes: Iterable[VolumeThen], w: Words) -> list[Block]:
                 caption=w.say(
                     "drawing_of", volume=volume.name, first=w.day(first), last=w.day(last)
                 ),
-                words=w.say(
+                alt_text=w.say(
                     "drawing_alt", volume=volume.name, first=w.day(first), last=w.day(last),
                     before=round(100 * before), after=round(100 * after),
                 ),

@@ -49,7 +49,7 @@ class Drawing(Value):
 
     kind: Literal["drawing"] = "drawing"
     caption: str
-    words: str = Field(description="What is seen, for who does not see it")
+    alt_text: str = Field(description="What is seen, for who does not see it")
     points: tuple[Point, ...]
 
 

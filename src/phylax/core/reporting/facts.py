@@ -66,7 +66,7 @@ class Remark(NamedTuple):
     text: str
 
 
-Deed = Cleaned | PutBack | Changed | CheckedThings | ByHand | Remark
+ReportedAction = Cleaned | PutBack | Changed | CheckedThings | ByHand | Remark
 
 
 class VolumeThen(NamedTuple):
@@ -98,7 +98,7 @@ class MachineFacts(NamedTuple):
     tag: str
     make_and_model: str
     visits: tuple[ReportedVisit, ...] = ()
-    deeds: tuple[Deed, ...] = ()
+    actions: tuple[ReportedAction, ...] = ()
     volumes: tuple[VolumeThen, ...] = ()
     starts: tuple[float, float] | None = None
     """Seconds of the processor that a start took before and after."""

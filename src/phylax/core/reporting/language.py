@@ -54,7 +54,7 @@ class Words:
         if own := self._texts.get("category", {}).get(key):
             return own[0], own[1]
         category = catalogue().get(key)
-        return (category.name, category.what) if category else (key, "")
+        return (category.name, category.description) if category else (key, "")
 
     def reason(self, reason: Reason) -> str:
         return str(self._texts["reason"][reason.value])

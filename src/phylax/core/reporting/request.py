@@ -32,7 +32,7 @@ class Part(StrEnum):
     DRAWING = "free space"
 
 
-class ReportAsk(Demand):
+class ReportRequest(Demand):
     """A report over a visit, over a machine in a span, or over a client's machines in a span."""
 
     visit: int | None = None
@@ -50,7 +50,7 @@ class ReportAsk(Demand):
     )
 
     @model_validator(mode="after")
-    def _of_something(self) -> ReportAsk:
+    def _of_something(self) -> ReportRequest:
         if [self.visit, self.machine_id, self.client_id].count(None) != 2:
             raise ValueError("a report is over one visit, one machine or one client")
         if self.visit is not None and (self.first or self.last):

@@ -1,4 +1,4 @@
-"""Consent: a person's yes to one survey's listing of one `ask` category, or a standing one."""
+"""Consent: a person's approval to one survey's listing of one `ask` category, or a standing one."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class NewConsent(Demand):
         tuple[int, ...], Field(max_length=100_000, description="Chosen items by their number")
     ] = ()
     via: Via = "api"
-    word: Annotated[str, Field(max_length=400, examples=["asked by phone"])] = ""
+    comment: Annotated[str, Field(max_length=400, examples=["asked by phone"])] = ""
 
     @model_validator(mode="after")
     def _whole_or_chosen(self) -> NewConsent:
@@ -39,7 +39,7 @@ class NewStandingConsent(Demand):
 
     category: str
     via: Via = "api"
-    word: Annotated[str, Field(max_length=400, examples=["agreed in the contract"])] = ""
+    comment: Annotated[str, Field(max_length=400, examples=["agreed in the contract"])] = ""
 
 
 class StandingConsent(Value):
@@ -48,14 +48,14 @@ class StandingConsent(Value):
     category: str
     given_by: str
     via: Via
-    word: str
+    comment: str
     given_at: Moment
     taken_back_by: str = ""
     taken_back_at: Moment | None = None
 
 
 class WaitingListing(Value):
-    """A listing that waits for a yes: somebody's rule proposes it, and nobody has agreed yet."""
+    """A listing that needs approval: somebody's rule proposes it, and nobody has agreed yet."""
 
     survey_id: int
     machine_id: int
@@ -65,7 +65,7 @@ class WaitingListing(Value):
     name: str
     items: int
     size: int
-    looked_at: Moment | None
+    surveyed_at: Moment | None
 
 
 class PickedListing(Demand):
@@ -73,12 +73,12 @@ class PickedListing(Demand):
     category: str
 
 
-class NewYes(Demand):
+class NewApproval(Demand):
     """A yes to all that these listings propose, and a cleaning of just that on each machine."""
 
     listings: Annotated[tuple[PickedListing, ...], Field(min_length=1, max_length=1000)]
     via: Via = "api"
-    word: Annotated[str, Field(max_length=400, description="The client's word")] = ""
+    comment: Annotated[str, Field(max_length=400, description="The client's word")] = ""
 
 
 class Consent(Value):
@@ -91,7 +91,7 @@ class Consent(Value):
     size: int
     given_by: str
     via: Via
-    word: str
+    comment: str
     given_at: Moment
     expires_at: Moment
     used_by_run: int | None = None

@@ -34,10 +34,10 @@ class ProtectKind(StrEnum):
 
 
 class ProtectEntry(Demand):
-    """One thing that always stays."""
+    """One protected thing."""
 
     kind: ProtectKind
-    what: str = Field(
+    pattern: str = Field(
         min_length=1,
         max_length=1000,
         description="A folder's whole path, a gitignore pattern, or a site's name",
@@ -46,23 +46,23 @@ class ProtectEntry(Demand):
 
     @model_validator(mode="after")
     def _can_be_meant(self) -> ProtectEntry:
-        if "\0" in self.what:
-            raise ValueError(f"{self.what!r} holds a NUL, which no name does")
+        if "\0" in self.pattern:
+            raise ValueError(f"{self.pattern!r} holds a NUL, which no name does")
         match self.kind:
             case ProtectKind.FOLDER:
-                if not (self.what.startswith("/") or self.what[1:3] in (":\\", ":/")):
+                if not (self.pattern.startswith("/") or self.pattern[1:3] in (":\\", ":/")):
                     raise ValueError(
-                        f"{self.what!r} is not a whole path; write '/srv/archive' or "
+                        f"{self.pattern!r} is not a whole path; write '/srv/archive' or "
                         "'C:\\Archive', or use a pattern"
                     )
-                if ".." in re.split(r"[\\/]", self.what):
-                    raise ValueError(f"{self.what!r} must be written without '..'")
+                if ".." in re.split(r"[\\/]", self.pattern):
+                    raise ValueError(f"{self.pattern!r} must be written without '..'")
             case ProtectKind.PATTERN:
-                _regex(self.what)
+                _regex(self.pattern)
             case ProtectKind.SITE:
-                if not all(map(_SITE.fullmatch, site_names(self.what))):
+                if not all(map(_SITE.fullmatch, site_names(self.pattern))):
                     raise ValueError(
-                        f"{self.what!r} is not a site's name; write 'tickets.example', "
+                        f"{self.pattern!r} is not a site's name; write 'tickets.example', "
                         "without 'https://' and without a path"
                     )
         return self
@@ -87,7 +87,7 @@ class ListedProtection(ScopedProtection):
     covers: int = Field(description="Machines that have the folder, or things that it keeps")
     covers_nothing: int = Field(description="Machines that were looked at and have neither")
     not_known: int = Field(description="Machines that were not looked at since it was added")
-    kept: int = Field(description="Things that it keeps on them, as their newest looks say")
+    kept: int = Field(description="Things that it keeps on them, as their newest surveys say")
     kept_size: int = Field(description="Bytes of these")
 
 
@@ -97,18 +97,18 @@ class ProtectionOnMachine(Value):
     machine_id: int
     tag: str
     client: str
-    looked_at: Moment | None = Field(description="Of the look that says so; None: none yet")
-    is_there: bool = Field(False, description="A folder: the machine has it")
+    surveyed_at: Moment | None = Field(description="Of the survey that says so; None: none yet")
+    exists: bool = Field(False, description="A folder: the machine has it")
     kept: int = 0
     kept_size: int = 0
 
     @property
     def covers(self) -> bool:
-        return self.is_there or self.kept > 0
+        return self.exists or self.kept > 0
 
 
 class NewProtection(Demand):
-    """Something that somebody adds to what always stays."""
+    """Something that somebody adds to what is protected."""
 
     scope: Scope
     subject_id: int = Field(0, description="Number of the client or machine; 0 for the shop")
@@ -197,25 +197,25 @@ class Protection:
         self.entries = tuple(entries)
         self._caseless = system in _CASELESS
         self._flags = re.IGNORECASE if self._caseless else 0
-        written = [(e.what, e) for e in self.entries if e.kind is ProtectKind.FOLDER]
+        written = [(e.pattern, e) for e in self.entries if e.kind is ProtectKind.FOLDER]
         resolved = [(path, e) for what, e in written if (path := real(what)) is not None]
         self._folders = [(self._plain(path).rstrip("/"), e) for path, e in (*written, *resolved)]
         self._sites = {
             name: e
             for e in self.entries if e.kind is ProtectKind.SITE
-            for name in site_names(e.what)
+            for name in site_names(e.pattern)
         }  # fmt: skip
         self._patterns = [e for e in self.entries if e.kind is ProtectKind.PATTERN]
 
     @cached_property
     def _singly(self) -> list[tuple[re.Pattern[str], ProtectEntry]]:
-        return [(_compiled(_regex(e.what), self._flags), e) for e in self._patterns]
+        return [(_compiled(_regex(e.pattern), self._flags), e) for e in self._patterns]
 
     @cached_property
     def _joined(self) -> re.Pattern[str] | None:
         if not self._patterns:
             return None
-        return _compiled("|".join(_regex(e.what) for e in self._patterns), self._flags)
+        return _compiled("|".join(_regex(e.pattern) for e in self._patterns), self._flags)
 
     @property
     def guards_files(self) -> bool:

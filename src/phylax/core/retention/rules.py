@@ -21,7 +21,7 @@ LONGEST_HOLD = timedelta(days=90)
 
 
 class Caution(StrEnum):
-    """Whether a category may go unattended, needs a person's yes, or is only ever listed."""
+    """Whether a category may go unattended, needs a person's approval, or is only ever listed."""
 
     SAFE = "safe"
     ASK = "ask"
@@ -246,7 +246,7 @@ class RuleInForce(Value):
         if self.keep_under_percent:
             words.append(f"keep under {self.keep_under_percent} % of the volume")
         if not words:
-            words.append("goes whatever its age")
+            words.append("removed at any age")
         if self.only_larger:
             words.append(f"only larger than {show_size(self.only_larger)}")
         words += [

@@ -23,7 +23,7 @@ _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 class Balance(Value):
     """The sums of one cleaning, and in words why they differ."""
 
-    promised: Tally | None = Field(description="What the look before it said would go")
+    promised: Tally | None = Field(description="What the survey before it said would be removed")
     removed: Tally
     held: Tally
     left: Tally = Field(description="What should have gone and did not")
@@ -93,7 +93,7 @@ def _against_promise(
         yield f"{count(stayed.count, 'item')}, {show_size(stayed.size)}, left: {reason}."
     if promised is None:
         return
-    # what was open may have been so in the look as well, and was not promised then
+    # what was open may have been so in the survey as well, and was not promised then
     was_open = sum(by_reason[reason].size for reason in _OPEN if reason in by_reason)
     stuck = sum(stayed.size for stayed in by_reason.values()) - was_open
     more = removed.size + held.size + stuck - promised.size

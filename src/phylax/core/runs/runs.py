@@ -68,7 +68,7 @@ class WantedSetting(Demand):
     """What a setting of one value is to be."""
 
     setting: Key
-    of: Text = Field("", description="The person whose it is; empty: the machine's")
+    person: Text = Field("", description="The person whose it is; empty: the machine's")
     value: Scalar
 
 
@@ -78,7 +78,7 @@ class SettingsPicks(Value):
     wanted: tuple[Wanted, ...] = ()
     values: tuple[WantedValue, ...] = ()
     changes: tuple[ChangeId, ...] = ()
-    word: str = ""
+    comment: str = ""
 
 
 class NewRun(Demand):
@@ -120,19 +120,19 @@ class NewRun(Demand):
     modes: dict[Key, Key] = Field(
         {}, max_length=50, description="How to check, by check, where not the usual way"
     )
-    act: Action | None = Field(None, description="What is to be done")
+    action: Action | None = Field(None, description="What is to be done")
     at: Moment | None = Field(
         None, description="Not before then; for an action at an agreed time, within a day"
     )
-    word: Annotated[str, Field(max_length=400)] = Field(
+    comment: Annotated[str, Field(max_length=400)] = Field(
         "", description="What was said to it, for the record"
     )
 
     @model_validator(mode="after")
     def _acting_names_what(self) -> NewRun:
-        if (self.work == "act") != (self.act is not None):
+        if (self.work == "act") != (self.action is not None):
             raise ValueError("'act' says what is to be done, and is for that alone")
-        if self.at is not None and self.act is None:
+        if self.at is not None and self.action is None:
             raise ValueError("'at' is for an action")
         return self
 
@@ -244,13 +244,13 @@ def conclude(result: ResultMessage) -> Conclusion:
     stuck = sum(stay.count for stay in left if stay.reason.should_have_gone)
     unread = sum(o.unread_count for o in result.outcomes)
     state, reason = RunState.DONE, ""
-    if result.out_of_time:
+    if result.timed_out:
         state, reason = RunState.PARTLY, "its window ended before it was through"
-    elif result.called_off:
+    elif result.cancelled:
         state, reason = RunState.CALLED_OFF, "called off while it ran"
     elif result.error:
         state, reason = RunState.FAILED, result.error
-    elif result.refused and result.acted:
+    elif result.refused and result.is_action:
         state, reason = RunState.PARTLY, "; ".join(result.refusals[:NAMED])
     elif result.refused:
         said = "; ".join(result.refusals[:NAMED])
@@ -281,7 +281,7 @@ class Run(Value):
     work: Work
     categories: tuple[str, ...] = ()
     volumes: VolumeChoice = Field(ALL_VOLUMES, description="On which of them it looks and cleans")
-    act: Action | None = None
+    action: Action | None = None
     state: RunState
     reason: str = ""
     round_id: int | None = None
@@ -295,9 +295,9 @@ class Run(Value):
     occurs_at: Moment | None = Field(None, description="The round's time that this run is for")
     due_at: Moment = Field(description="Earlier than this it does not start")
     closes_at: Moment | None = Field(None, description="When the present window for it closes")
-    until_at: Moment | None = Field(None, description="Later than this it does not start")
+    start_before: Moment | None = Field(None, description="Later than this it does not start")
     at_work: bool = Field(False, description="Its agent holds it now")
-    at_hand: bool = Field(False, description="A person's step comes next")
+    awaits_person: bool = Field(False, description="A person's step comes next")
     on_bench: bool = False
     started_at: Moment | None = None
     ended_at: Moment | None = None
@@ -308,7 +308,7 @@ class Run(Value):
     put_back: Tally | None = None
     freed: int | None = None
     survey_id: int | None = None
-    second_look_id: int | None = None
+    follow_up_survey_id: int | None = None
 
 
 class RunsMade(Value):
@@ -380,7 +380,7 @@ def in_a_sentence(
             return f"Looked through{chosen}{tuned or '; nothing was touched'}."
         if conclusion.state is RunState.PARTLY:
             return _with_state(f"Looked through{chosen}{tuned}", conclusion)
-        return f"The look ended early: {conclusion.reason}."
+        return f"The survey ended early: {conclusion.reason}."
     if work == "look at settings":
         return _with_state("Its settings were looked at; nothing was touched", conclusion)
     if work == "check":
@@ -408,8 +408,8 @@ def in_a_sentence(
 
 def in_words(run: Run) -> str:
     """What a run is, for lists: the routine's name or the work itself."""
-    if run.act is not None:
-        return run.act.title.lower()
+    if run.action is not None:
+        return run.action.title.lower()
     words = run.routine_name or {"survey": "look", "clean": "cleaning"}.get(run.work, run.work)
     return words if run.volumes.is_all else f"{words}, {run.volumes.in_words()}"
 

@@ -17,8 +17,10 @@ class AgendaClient(Value):
     client_id: int
     client_name: str
     machines: int
-    takes: Span = Field(description="Until the last of them is through, one after the other "
-                        "where no more may work at once")  # fmt: skip
+    expected_duration: Span = Field(
+        description="Until the last of them is done, one after the other where no more may work "
+        "at once"
+    )
 
 
 class AgendaLine(Value):

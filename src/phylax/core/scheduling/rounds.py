@@ -92,7 +92,7 @@ class RoundEdit(Demand):
     volumes: VolumeChoice = Field(
         ALL_VOLUMES, description="On which of a machine's volumes its steps look and clean"
     )
-    cared_for_by: Annotated[
+    responsible_id: Annotated[
         int | None, Field(description="Number of the person who looks after it")
     ] = None
     paused: bool = False
@@ -220,8 +220,8 @@ class RoundMachine(Value):
     machine_tag: str
     client_name: str
     next_at: Moment | None
-    takes: Span = Field(description="How long it is expected to take")
-    waits: int | None = Field(None, description="Number of the run that waits for it now")
+    expected_duration: Span = Field(description="How long it is expected to take")
+    waiting_run_id: int | None = Field(None, description="Number of the run that waits for it now")
     postponed: str = Field("", description="What was said of its next time")
 
 
@@ -230,8 +230,8 @@ class Habit(Value):
 
     machine_id: int
     machine_tag: str
-    was_on: int = Field(description="So often it was on in the window")
-    of: int = Field(description="of so many of the last times")
+    online: int = Field(description="So often it was on in the window")
+    window: int = Field(description="of so many of the last times")
     sentence: str
     proposed_at: time | None = Field(None, description="An hour at which it usually is on")
     proposed_day: str = Field("", description="On which day of the week; empty for the same days")
@@ -248,7 +248,9 @@ class RoundPreview(Value):
         (), description="What a clock change or a closing day does to these dates"
     )
     machines: int = 0
-    takes: Span | None = Field(None, description="The longest that a machine is expected to take")
+    expected_duration: Span | None = Field(
+        None, description="The longest that a machine is expected to take"
+    )
     seldom_on: tuple[Habit, ...] = ()
     without_volumes: tuple[str, ...] = Field(
         (), description="Tags of machines that have none of the chosen volumes"
@@ -263,4 +265,4 @@ class Postponed(Demand):
 
     machine_id: int
     until: Moment | None = Field(None, description="Not before then; left out: skip it")
-    word: Annotated[str, Field(max_length=500)] = ""
+    comment: Annotated[str, Field(max_length=500)] = ""

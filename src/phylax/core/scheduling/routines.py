@@ -182,7 +182,7 @@ def in_order(steps: Sequence[RoutineStep]) -> Ordered:
                 notes.append(why)
     if StepKind.TUNE in groups and StepKind.SURVEY not in groups:
         groups[StepKind.SURVEY] = [RoutineStep(kind=StepKind.SURVEY)]
-        notes.append("a survey was put first: what runs by itself is known before it changes")
+        notes.append("a survey was put first: startup programs are read before they change")
     if StepKind.COMPARE in groups and StepKind.SURVEY not in groups:
         groups[StepKind.SURVEY] = [RoutineStep(kind=StepKind.SURVEY)]
         notes.append("a survey was put first: what is compared has to be known before")
@@ -254,8 +254,8 @@ class RunStep(Value):
     state: StepState = StepState.TO_DO
     at: Moment | None = None
     by: str = ""
-    word: str = ""
-    takes: int | None = Field(None, description="Seconds that it took before, if known")
+    comment: str = ""
+    expected_seconds: int | None = Field(None, description="Seconds that it took before, if known")
 
     @property
     def in_words(self) -> str:
@@ -266,7 +266,7 @@ class StepTick(Demand):
     """What a technician says of a step by hand."""
 
     state: StepState = StepState.DONE
-    word: Annotated[str, Field(max_length=500)] = ""
+    comment: Annotated[str, Field(max_length=500)] = ""
 
     @field_validator("state")
     @classmethod

@@ -1,7 +1,7 @@
 """Under what a machine was looked at that its agent alone decides: its own rules, its volumes.
 
 Whoever agrees to a cleaning agrees to what a survey showed. Where a volume has come since, or the
-machine's own rules are others, something else would go.
+machine's own rules are others, something else would be removed.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ _MOST_VOLUMES = 500
 
 
 class Conditions(Value):
-    """How a machine stood for a look."""
+    """How a machine stood for a survey."""
 
     guard: Annotated[str, Field(max_length=64)] = Field(
         description="The same for the same rules in the machine's guard.toml"

@@ -1,4 +1,4 @@
-"""The ledger: a survey as people read it. What goes, what needs a yes, what stays and why."""
+"""The ledger: a survey as people read it. What goes, what needs approval, what stays and why."""
 
 from __future__ import annotations
 
@@ -31,10 +31,10 @@ class LinePart(Value):
     """What a category has on one volume."""
 
     mount: str
-    holds: Tally
-    goes: Tally
-    needs_yes: Tally
-    stays: tuple[SkippedSum, ...] = ()
+    total: Tally
+    removable: Tally
+    needs_approval: Tally
+    kept: tuple[SkippedSum, ...] = ()
 
 
 class LedgerLine(Value):
@@ -46,13 +46,13 @@ class LedgerLine(Value):
     caution: Caution
     rule: RuleInForce
     rule_in_words: str
-    holds: Tally
-    goes: Tally
-    needs_yes: Tally
+    total: Tally
+    removable: Tally
+    needs_approval: Tally
     standing: bool = Field(
-        False, description="A standing consent covers it: it goes without another yes"
+        False, description="A standing consent covers it: it goes without another approval"
     )
-    stays: tuple[SkippedSum, ...]
+    kept: tuple[SkippedSum, ...]
     largest: tuple[Item, ...]
     parts: tuple[LinePart, ...] = Field((), description="By volume")
     pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
@@ -70,7 +70,7 @@ class LedgerLine(Value):
         for that."""
         return sum(
             (
-                part.needs_yes if agreed or self.standing else part.goes
+                part.needs_approval if agreed or self.standing else part.removable
                 for part in self.parts
                 if volumes.covers(part.mount)
             ),
@@ -79,12 +79,12 @@ class LedgerLine(Value):
 
 
 class VolumeShare(Value):
-    """The parts of one volume: what would go, what needs a yes."""
+    """The parts of one volume: what would be removed, what needs approval."""
 
     mount: str
-    goes: int
-    needs_yes: int
-    looked_at: Moment | None = Field(
+    removable: int
+    needs_approval: int
+    surveyed_at: Moment | None = Field(
         None, description="When, where this survey left it out: by an earlier one"
     )
 
@@ -93,11 +93,11 @@ class Ledger(Value):
     survey_id: int
     machine_id: int
     taken_at: Moment
-    whole: bool = Field(description="False: the look still runs, or was stopped on the way")
+    whole: bool = Field(description="False: the survey still runs, or was stopped on the way")
     lines: tuple[LedgerLine, ...]
     volumes: tuple[VolumeShare, ...]
-    goes: Tally
-    needs_yes: Tally
+    removable: Tally
+    needs_approval: Tally
 
 
 def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
@@ -120,14 +120,14 @@ def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
         whole=survey.ended_at is not None,
         lines=tuple(lines),
         volumes=tuple(_volume_shares(survey.lines)),
-        goes=_sum(line.goes for line in lines),
-        needs_yes=_sum(line.needs_yes for line in lines),
+        removable=_sum(line.removable for line in lines),
+        needs_approval=_sum(line.needs_approval for line in lines),
     )
 
 
 def _ledger_line(key: str, lines: list[SurveyLine], standing: bool) -> LedgerLine:
     kind = category(key)
-    proposed = _sum(line.goes for line in lines)
+    proposed = _sum(line.removable for line in lines)
     needs_yes = kind.caution is Caution.ASK
     return LedgerLine(
         category=key,
@@ -136,11 +136,11 @@ def _ledger_line(key: str, lines: list[SurveyLine], standing: bool) -> LedgerLin
         caution=kind.caution,
         rule=lines[0].rule,
         rule_in_words=kind.in_words(lines[0].rule),
-        holds=_sum(line.holds for line in lines),
-        goes=Tally() if needs_yes else proposed,
-        needs_yes=proposed if needs_yes else Tally(),
+        total=_sum(line.total for line in lines),
+        removable=Tally() if needs_yes else proposed,
+        needs_approval=proposed if needs_yes else Tally(),
         standing=standing and needs_yes,
-        stays=add_stays(stay for line in lines for stay in line.stays),
+        kept=add_stays(stay for line in lines for stay in line.kept),
         largest=tuple(
             sorted((i for line in lines for i in line.largest), key=lambda i: -i.size)[:LARGEST]
         ),
@@ -165,19 +165,21 @@ def _volume_shares(lines: Iterable[SurveyLine]) -> Iterable[VolumeShare]:
     looked_at: dict[str, Moment | None] = {}
     for line in lines:
         share = shares.setdefault(line.mount, [0, 0])
-        share[category(line.category).caution is Caution.ASK] += line.goes.size
-        looked_at[line.mount] = line.looked_at
+        share[category(line.category).caution is Caution.ASK] += line.removable.size
+        looked_at[line.mount] = line.surveyed_at
     for mount, (goes, asks) in sorted(shares.items()):
-        yield VolumeShare(mount=mount, goes=goes, needs_yes=asks, looked_at=looked_at[mount])
+        yield VolumeShare(
+            mount=mount, removable=goes, needs_approval=asks, surveyed_at=looked_at[mount]
+        )
 
 
 def _part(line: SurveyLine, needs_yes: bool) -> LinePart:
     return LinePart(
         mount=line.mount,
-        holds=line.holds,
-        goes=Tally() if needs_yes else line.goes,
-        needs_yes=line.goes if needs_yes else Tally(),
-        stays=add_stays(line.stays),
+        total=line.total,
+        removable=Tally() if needs_yes else line.removable,
+        needs_approval=line.removable if needs_yes else Tally(),
+        kept=add_stays(line.kept),
     )
 
 

@@ -23,8 +23,8 @@ from phylax.core.survey.lines import (
     AgeDay,
     FileIdentity,
     Item,
-    KeptBy,
     PlaceSum,
+    ProtectedBy,
     Ranked,
     SkippedSum,
     SurveyLine,
@@ -132,8 +132,8 @@ class LineCount:
                 place=place,
                 user=user,
                 label=label,
-                holds=Tally(),
-                goes=Tally(),
+                total=Tally(),
+                removable=Tally(),
                 programs_open=tuple(sorted(programs_open)),
             )
         self._before = (*self._holds, *self._goes)
@@ -144,8 +144,8 @@ class LineCount:
             now = (*self._holds, *self._goes)
             held, size, goes, goes_size = (b - a for a, b in zip(self._before, now, strict=True))
             sums = {
-                "holds": Tally(count=held, size=size),
-                "goes": Tally(count=goes, size=goes_size),
+                "total": Tally(count=held, size=size),
+                "removable": Tally(count=goes, size=goes_size),
             }
             self._places.append(self._entered.model_copy(update=sums))
         self._entered = None
@@ -347,11 +347,11 @@ class LineCount:
             category=category_key,
             mount=mount,
             rule=rule,
-            holds=Tally(count=self._holds[0], size=self._holds[1]),
+            total=Tally(count=self._holds[0], size=self._holds[1]),
             capacity=capacity,
             free=free,
-            goes=Tally(count=self._goes[0], size=self._goes[1]),
-            stays=tuple(
+            removable=Tally(count=self._goes[0], size=self._goes[1]),
+            kept=tuple(
                 SkippedSum(reason=reason, count=count, size=size)
                 for reason, (count, size) in self._stays.items()
             ),
@@ -370,7 +370,7 @@ class LineCount:
             ),
             kept_sites=self.kept_sites,
             kept_by=tuple(
-                KeptBy(entry=entry, kept=Tally(count=count, size=size))
+                ProtectedBy(entry=entry, kept=Tally(count=count, size=size))
                 for entry, (count, size) in self._kept_by.items()
             ),
             digest=(self._digest % (1 << 8 * DIGEST_BYTES)).to_bytes(DIGEST_BYTES, "big").hex(),

@@ -1,4 +1,4 @@
-"""What a look found: a line for each category and volume, and its items."""
+"""What a survey found: a line for each category and volume, and its items."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ class FolderSum(Value):
 
     place: str
     folder: str = Field(description="Path below the place; empty for what lies in it directly")
-    holds: Tally
+    total: Tally
     proposed: Tally = Field(description="What the rule lets go of it")
 
 
@@ -113,12 +113,12 @@ class PlaceSum(Value):
     place: str = Field(description="The location, as the machine writes it")
     user: str = ""
     label: str = Field("", description="What people call it, for instance a browser")
-    holds: Tally
-    goes: Tally
+    total: Tally
+    removable: Tally
     programs_open: tuple[str, ...] = Field((), description="Of the person whose place it is")
 
 
-class KeptBy(Value):
+class ProtectedBy(Value):
     """What one entry of the protect list kept, where without it the rule would decide."""
 
     entry: ProtectEntry
@@ -126,15 +126,15 @@ class KeptBy(Value):
 
 
 class Cover(Demand):
-    """What an entry of the protect list covers on a machine, as a look found it."""
+    """What an entry of the protect list covers on a machine, as a survey found it."""
 
     entry: ProtectEntry
-    is_there: bool = Field(description="A folder: the machine has it")
+    exists: bool = Field(description="A folder: the machine has it")
     kept: Tally = Field(description="Things that were looked at and that it keeps")
 
     @property
     def covers(self) -> bool:
-        return self.is_there or self.kept.count > 0
+        return self.exists or self.kept.count > 0
 
 
 class SurveyLine(Value):
@@ -142,13 +142,13 @@ class SurveyLine(Value):
 
     category: str
     mount: str
-    looked_at: Moment | None = Field(
+    surveyed_at: Moment | None = Field(
         None, description="When, where the survey itself left the volume out: an earlier one's line"
     )
     rule: RuleInForce
-    holds: Tally
-    goes: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")
-    stays: tuple[SkippedSum, ...] = ()
+    total: Tally
+    removable: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")
+    kept: tuple[SkippedSum, ...] = ()
     ages: tuple[AgeDay, ...] = Field(
         (),
         max_length=2 * AGE_DAYS,
@@ -165,7 +165,7 @@ class SurveyLine(Value):
         description="Of what is too young: old by its contents, changed by attributes alone",
     )
     kept_sites: int = Field(0, description="Sites that the protect list keeps")
-    kept_by: tuple[KeptBy, ...] = Field((), description="By entry of the protect list")
+    kept_by: tuple[ProtectedBy, ...] = Field((), description="By entry of the protect list")
     people: int = Field(1, description="Who have something of it; a limit on size is each one's")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()
@@ -176,7 +176,7 @@ class SurveyLine(Value):
     unread_count: int = 0
 
 
-class Look(StrEnum):
+class SurveyKind(StrEnum):
     """Which look of a run a survey is."""
 
     FIRST = "look"
@@ -189,7 +189,7 @@ class Survey(Value):
     id: int
     machine_id: int
     run_id: int
-    look: Look
+    kind: SurveyKind
     started_at: Moment
     ended_at: Moment | None
     lines: tuple[SurveyLine, ...] = ()
@@ -197,27 +197,27 @@ class Survey(Value):
 
 def most_held(places: Iterable[PlaceSum]) -> tuple[PlaceSum, ...]:
     """The places that hold most, in that order."""
-    return tuple(sorted(places, key=lambda place: (-place.holds.size, place.place))[:NAMED_PLACES])
+    return tuple(sorted(places, key=lambda place: (-place.total.size, place.place))[:NAMED_PLACES])
 
 
-def add_kept(kept: Iterable[KeptBy]) -> tuple[KeptBy, ...]:
+def add_kept(kept: Iterable[ProtectedBy]) -> tuple[ProtectedBy, ...]:
     """What each entry kept, added together."""
     sums: dict[ProtectEntry, Tally] = {}
     for line in kept:
         sums[line.entry] = sums.get(line.entry, Tally()) + line.kept
-    return tuple(KeptBy(entry=entry, kept=tally) for entry, tally in sums.items())
+    return tuple(ProtectedBy(entry=entry, kept=tally) for entry, tally in sums.items())
 
 
 def covers(
     entries: Iterable[ProtectEntry], lines: Iterable[SurveyLine], there: Collection[ProtectEntry]
 ) -> tuple[Cover, ...]:
-    """What each entry in force covers, by a look's lines and the folders that are `there`."""
+    """What each entry in force covers, by a survey's lines and the folders that are `there`."""
     kept = {
         kept_by.entry: kept_by.kept
         for kept_by in add_kept(k for line in lines for k in line.kept_by)
     }
     return tuple(
-        Cover(entry=entry, is_there=entry in there, kept=kept.get(entry, Tally()))
+        Cover(entry=entry, exists=entry in there, kept=kept.get(entry, Tally()))
         for entry in dict.fromkeys(entries)
     )
 

@@ -32,7 +32,7 @@ def merged(lines: Iterable[SurveyLine]) -> list[SurveyLine]:
 
 def _both(first: SurveyLine, other: SurveyLine) -> SurveyLine:
     stays: dict[Reason, Tally] = {}
-    for stay in (*first.stays, *other.stays):
+    for stay in (*first.kept, *other.kept):
         tally = Tally(count=stay.count, size=stay.size)
         stays[stay.reason] = stays.get(stay.reason, Tally()) + tally
     ages: dict[int, Tally] = {}
@@ -44,9 +44,9 @@ def _both(first: SurveyLine, other: SurveyLine) -> SurveyLine:
     digest = (int(first.digest, 16) + int(other.digest, 16)) % (1 << 8 * DIGEST_BYTES)
     return first.model_copy(
         update={
-            "holds": first.holds + other.holds,
-            "goes": first.goes + other.goes,
-            "stays": tuple(
+            "total": first.total + other.total,
+            "removable": first.removable + other.removable,
+            "kept": tuple(
                 SkippedSum(reason=reason, count=tally.count, size=tally.size)
                 for reason, tally in stays.items()
             ),
@@ -59,8 +59,8 @@ def _both(first: SurveyLine, other: SurveyLine) -> SurveyLine:
             ),
             "young_by_attributes": first.young_by_attributes + other.young_by_attributes,
             "kept_sites": first.kept_sites + other.kept_sites,
-            "people": first.people * bool(first.holds.count)
-            + other.people * bool(other.holds.count)
+            "people": first.people * bool(first.total.count)
+            + other.people * bool(other.total.count)
             or 1,
             "kept_by": add_kept((*first.kept_by, *other.kept_by)),
             "digest": digest.to_bytes(DIGEST_BYTES, "big").hex(),

@@ -1,4 +1,4 @@
-"""What-if: what another rule would let go, from the last surveys and without touching a machine.
+"""What-if: what another rule would remove, by the last surveys and without touching a machine.
 
 A `Profile` is what the last survey knows of one category on one volume. Spans of whole days up to
 800 are answered exactly; limits of size and count are, where the survey kept the items one by one.
@@ -42,10 +42,10 @@ class WhatIfMachine(Value):
     machine_id: int
     machine_tag: str
     client_name: str
-    goes_now: Tally = Field(description="By the rule in force, in its last survey")
-    would_go: Tally
+    removable_now: Tally = Field(description="By the rule in force, in its last survey")
+    removable_then: Tally
     rule_in_words: str = Field(description="What would be in force")
-    looked_at: Moment
+    surveyed_at: Moment
     stale: bool = Field(description="Too old a survey to count on")
     exact: bool = Field(description="False: the survey cannot say it to the item")
 
@@ -54,12 +54,12 @@ class WhatIf(Value):
     """What another rule would let go over all machines that it concerns."""
 
     category: str
-    goes_now: Tally
-    would_go: Tally
+    removable_now: Tally
+    removable_then: Tally
     exact: bool
     machines: int = Field(description="Machines concerned that have a survey of it")
     stale: int = Field(description="Of these, machines whose survey is too old to count on")
-    never_looked: int = Field(description="Machines concerned without a survey")
+    never_surveyed: int = Field(description="Machines concerned without a survey")
     most: tuple[WhatIfMachine, ...] = Field(
         description=f"The machines on which it would change most, {MOST_NAMED} at most"
     )
@@ -231,7 +231,7 @@ def answer(
     *,
     now: int,
 ) -> WhatIf:
-    """What would go over all machines. Each profile is read once, so it grows linearly."""
+    """What would be removed over all machines. Each profile is read once, so it grows linearly."""
     by_machine: dict[int, list[Profile]] = {}
     for profile in profiles:
         by_machine.setdefault(profile.machine_id, []).append(profile)
@@ -266,21 +266,21 @@ def answer(
     answers.sort(key=lambda answer_line: (-answer_line[0], -answer_line[2][3], answer_line[1].tag))
     return WhatIf(
         category=category,
-        goes_now=Tally(count=sums[0], size=sums[1]),
-        would_go=Tally(count=sums[2], size=sums[3]),
+        removable_now=Tally(count=sums[0], size=sums[1]),
+        removable_then=Tally(count=sums[2], size=sums[3]),
         exact=all_exact,
         machines=len(answers),
         stale=stale,
-        never_looked=never,
+        never_surveyed=never,
         most=tuple(
             WhatIfMachine(
                 machine_id=machine.machine_id,
                 machine_tag=machine.tag,
                 client_name=machine.client_name,
-                goes_now=Tally(count=numbers[0], size=numbers[1]),
-                would_go=Tally(count=numbers[2], size=numbers[3]),
+                removable_now=Tally(count=numbers[0], size=numbers[1]),
+                removable_then=Tally(count=numbers[2], size=numbers[3]),
                 rule_in_words=machine.then.in_words(),
-                looked_at=from_seconds(looked_at),
+                surveyed_at=from_seconds(looked_at),
                 stale=looked_at < stale_before,
                 exact=exact,
             )

@@ -44,7 +44,7 @@ class Prospect:
     """What cleanings take; None where it is not cleaned regularly."""
     every: float | None = None
     can_go: int | None = None
-    """What a cleaning would gain now, by the newest look; None: not looked at."""
+    """What a cleaning would gain now, by the newest survey; None: not looked at."""
     others: Sequence[OtherVolume] = ()
     grows: str = ""
     """The category that most of the growth is of, by its name, where one is known."""
@@ -90,7 +90,7 @@ def advise(prospect: Prospect) -> Advice:
         verdict = IntervalVerdict.RIGHT
         words += ", as it is."
     return Advice(
-        weeks=weeks, now_weeks=now_weeks, verdict=verdict, helps=Help.CLEANING, words=words
+        weeks=weeks, now_weeks=now_weeks, verdict=verdict, helps=Help.CLEANING, text=words
     )
 
 
@@ -105,7 +105,7 @@ def _not_for_long(prospect: Prospect, now_weeks: float) -> Advice:
             now_weeks=now_weeks,
             verdict=IntervalVerdict.TOO_SELDOM,
             helps=Help.CLEANING,
-            words=f"{_each(prospect.every).capitalize()} is not enough: {back} from one cleaning "
+            text=f"{_each(prospect.every).capitalize()} is not enough: {back} from one cleaning "
             f"to the next. Weekly it lasts some {weekly:.0f} days; then {_remedy(prospect)[1]}.",
         )
     if weekly <= 0 < prospect.threshold - prospect.floor:
@@ -115,7 +115,7 @@ def _not_for_long(prospect: Prospect, now_weeks: float) -> Advice:
             now_weeks=now_weeks,
             verdict=IntervalVerdict.TOO_SELDOM,
             helps=helps,
-            words=f"{back} from one cleaning to the next, over "
+            text=f"{back} from one cleaning to the next, over "
             f"{prospect.threshold_percent} % even when cleaned weekly. Cleaning alone is not "
             f"enough: {what}.",
         )
@@ -127,7 +127,7 @@ def _not_cleaned_yet(prospect: Prospect) -> Advice:
 
     def none_yet(weeks: int | None, helps: Help, words: str) -> Advice:
         verdict = IntervalVerdict.NONE_YET
-        return Advice(weeks=weeks, now_weeks=None, verdict=verdict, helps=helps, words=words)
+        return Advice(weeks=weeks, now_weeks=None, verdict=verdict, helps=helps, text=words)
 
     over = prospect.peak(0) - prospect.threshold
     if over <= 0:
@@ -176,7 +176,7 @@ def _cannot_help(prospect: Prospect, now_weeks: float | None) -> Advice:
         now_weeks=now_weeks,
         verdict=IntervalVerdict.CANNOT_HELP,
         helps=helps,
-        words=f"{words}. Cleaning as it is cannot help: {what}."
+        text=f"{words}. Cleaning as it is cannot help: {what}."
         if prospect.grows
         else f"{words}. Cleaning cannot help: {what}.",
     )

@@ -69,7 +69,7 @@ class PaceChange(Value):
     before: int = Field(description="Bytes a day, net")
     now: int
     grown: tuple[Grown, ...] = Field(
-        (), description="Categories that changed between the looks before it and now"
+        (), description="Categories that changed between the surveys before it and now"
     )
     looked: bool = False
 
@@ -91,7 +91,7 @@ class Help(StrEnum):
     ARCHIVE = "an archive"
     LARGER_DISK = "a larger disk"
     RULE = "another rule"
-    LOOK = "a look"
+    LOOK = "a survey"
 
 
 class IntervalVerdict(StrEnum):
@@ -109,7 +109,7 @@ class Advice(Value):
     now_weeks: float | None = Field(description="What it is cleaned at, by the last cleanings")
     verdict: IntervalVerdict
     helps: Help
-    words: str
+    text: str
 
 
 class Outlook(Value):
@@ -122,7 +122,7 @@ class Outlook(Value):
     read_at: Moment
     threshold_percent: int
     not_yet: str = Field("", description="Why nothing can be said; else empty")
-    fills: Rate | None = Field(None, description="Between cleanings")
+    fill_rate: Rate | None = Field(None, description="Between cleanings")
     net: Rate | None = Field(None, description="With what cleanings take away")
     cleaned_every_days: float | None = None
     freed_each: int | None = Field(None, description="By a cleaning, as a rule")

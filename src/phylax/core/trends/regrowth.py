@@ -52,7 +52,7 @@ def regrowth(category: str, name: str, looks: Sequence[Seen]) -> Regrowth | None
 
 
 def _cycles(looks: Sequence[Seen]) -> Iterable[_Cycle]:
-    """From each cleaning that took something to the last look before the next one."""
+    """From each cleaning that took something to the last survey before the next one."""
     for number, clean in enumerate(looks):
         if not clean.after_cleaning or number == 0:
             continue

@@ -26,7 +26,7 @@ class VolumeProspect(Value):
     free: int
     threshold_percent: int
     over: bool
-    fills: Rate | None = None
+    fill_rate: Rate | None = None
     crosses: Crossing | None = None
     full: Crossing | None = None
     advice: Advice | None = None

@@ -1,1 +1,1 @@
-"""Tune-up: settings as data, what runs by itself, rules, verdicts, trials."""
+"""Tune-up: settings as data, startup programs, rules, verdicts, trials."""

@@ -16,7 +16,7 @@ class AnswerEdit(Demand):
     answer: Literal["yes", "no"] | None = Field(
         None, description="Left out: there is no answer any more"
     )
-    word: Annotated[str, Field(max_length=400)] = Field("", description="As the client put it")
+    comment: Annotated[str, Field(max_length=400)] = Field("", description="As the client put it")
 
 
 class Answer(Value):
@@ -25,7 +25,7 @@ class Answer(Value):
     question: str
     answer: Literal["yes", "no"]
     scope: Literal["client", "machine"]
-    word: str = ""
+    comment: str = ""
     who: str
     at: Moment
 

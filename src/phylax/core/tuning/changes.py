@@ -14,7 +14,7 @@ from phylax.core.tuning.programs import Intent
 
 ChangeId = Annotated[str, Field(pattern=r"^[0-9a-z-]{8,80}$")]
 """Given by the machine: it finds by it what to put back."""
-PROGRAMS = "runs-by-itself"
+PROGRAMS = "startup-programs"
 """The setting that has many entries: programs."""
 MOST_WANTED = 200
 
@@ -42,8 +42,8 @@ class WantedValue(Demand):
     """What a setting of one value is to become; refused where it is something else by now."""
 
     setting: Key
-    of: Text = Field("", description="The person whose it is; empty: the machine's")
-    was: Scalar | None = Field(description="None: it was not set")
+    person: Text = Field("", description="The person whose it is; empty: the machine's")
+    previous: Scalar | None = Field(description="None: it was not set")
     value: Scalar
 
 
@@ -52,30 +52,30 @@ class ChangeMade(Value):
 
     id: ChangeId | None = Field(None, description="None: nothing was changed")
     setting: Key = PROGRAMS
-    program: Text = Field("", description="Its key, where the setting is what runs by itself")
-    of: Text = Field("", description="The person whose setting it is; empty: the machine's")
+    program: Text = Field("", description="Its key, where the setting is startup programs")
+    person: Text = Field("", description="The person whose setting it is; empty: the machine's")
     name: Text
     before: Text = Field(description="In words: an intent, or the setting's value")
     after: Text
     at: Moment
     refused: Text = Field("", description="Why it was not done; empty where it was")
     state: ChangeState = ChangeState.MADE
-    there: bool = Field(False, description="Put back at the machine itself, not by an order")
+    at_machine: bool = Field(False, description="Put back at the machine itself, not by an order")
 
     @property
     def shown(self) -> str:
         """What it is about, for people."""
-        return f"{self.name} of {self.of}" if self.of else self.name
+        return f"{self.name} of {self.person}" if self.person else self.name
 
 
 class Drifted(Value):
-    """A change of which a look finds that somebody else altered it since."""
+    """A change of which a survey finds that somebody else altered it since."""
 
     id: ChangeId
     program: Text = ""
     name: Text
-    wanted: Text
-    now: Text | None = Field(None, description="None: it is not there any more")
+    expected: Text
+    value: Text | None = Field(None, description="None: it is not there any more")
 
 
 class Change(Value):
@@ -86,7 +86,7 @@ class Change(Value):
     run_id: int
     setting: str = PROGRAMS
     program: str = ""
-    of: str = ""
+    person: str = ""
     name: str
     before: str
     after: str
@@ -95,7 +95,7 @@ class Change(Value):
     state: ChangeState
     ended_at: Moment | None = Field(None, description="When it was put back, or found altered")
     ended_by: str = ""
-    word: str = Field("", description="What was said to it: why, or who agreed")
+    comment: str = Field("", description="What was said to it: why, or who agreed")
     drifted_at: Moment | None = Field(
         None, description="Since when looks find that somebody else altered it"
     )
@@ -104,12 +104,12 @@ class Change(Value):
     @property
     def shown(self) -> str:
         """What it is about, for people."""
-        return f"{self.name} of {self.of}" if self.of else self.name
+        return f"{self.name} of {self.person}" if self.person else self.name
 
     @property
     def about(self) -> tuple[str, str, str]:
         """What is changed: the same for changes of the same thing."""
-        return self.setting, self.program, self.of
+        return self.setting, self.program, self.person
 
     @property
     def runs(self) -> str:

@@ -64,16 +64,16 @@ class KnownEdit(Demand):
     recognition: Recognition
     systems: tuple[System, ...] = Field((), description="Where it counts; empty: everywhere")
     name: Annotated[str, Field(min_length=1, max_length=200)]
-    what: Words = Field("", description="What it is, in a sentence a client understands")
+    description: Words = Field("", description="What it is, in a sentence a client understands")
     handling: ProgramDecision
     intent: Intent | None = Field(None, description="When it is to run, where it does not stay")
-    hangs: DependsOn | None = Field(None, description="Which answer lets the intent count")
+    depends_on: DependsOn | None = Field(None, description="Which answer lets the intent count")
 
     @model_validator(mode="after")
     def _says_enough(self) -> KnownEdit:
         if (self.handling is ProgramDecision.STAYS) != (self.intent is None):
             raise ValueError("what stays has no intent; everything else says when it is to run")
-        if (self.handling is ProgramDecision.HANGS) != (self.hangs is not None):
+        if (self.handling is ProgramDecision.HANGS) != (self.depends_on is not None):
             raise ValueError("what hangs on a question names it, and nothing else does")
         return self
 

@@ -17,7 +17,7 @@ MOST_VALUES = 500
 Programs = Annotated[tuple[Program, ...], Field(max_length=MOST_PROGRAMS)]
 
 
-class SettingsLook(Value):
+class SettingsSurvey(Value):
     """What an agent read of its machine's settings; nothing was touched."""
 
     taken_at: Moment
@@ -50,8 +50,8 @@ class JudgedValue(Value):
     verdict: Verdict
 
 
-class JudgedLook(Value):
-    """The newest look at a machine's settings, judged by what counts now."""
+class JudgedSettings(Value):
+    """The newest survey at a machine's settings, judged by what counts now."""
 
     machine_id: int
     taken_at: Moment
@@ -61,11 +61,11 @@ class JudgedLook(Value):
 
 
 class UnknownProgram(Value):
-    """A program that nobody has written about yet, over the whole shop."""
+    """A program that not in our notes yet, over the whole shop."""
 
     key: str
     name: str
-    what: str
+    description: str
     package: str
     signed_by: str
     digest: str

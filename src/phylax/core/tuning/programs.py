@@ -1,4 +1,4 @@
-"""What runs by itself: for each program, everything that starts it, and what an intent makes of it.
+"""Startup programs: for each program, everything that starts it, and what an intent makes of it.
 
 Switching off one way of starting is how things come back, so an intent is of the program and says
 for each of its starters what becomes of it.
@@ -14,16 +14,16 @@ from pydantic import Field
 
 from phylax.core.ground.text import Text
 from phylax.core.ground.values import BytesTold, Value
-from phylax.core.tuning.setting import GoesBack
+from phylax.core.tuning.setting import Reversibility
 
 
 class Intent(StrEnum):
     """When a program is to run, from the soonest to never."""
 
-    FROM_START = "from the start"
-    MAY_WAIT = "may wait"
-    WHEN_ASKED = "when asked"
-    NOT_AT_ALL = "not at all"
+    AT_START = "at start"
+    AFTER_START = "after start"
+    ON_DEMAND = "on demand"
+    OFF = "off"
 
 
 class StarterKind(StrEnum):
@@ -45,17 +45,17 @@ class StarterKind(StrEnum):
 class Starter(Value):
     """One thing that starts a program."""
 
-    key: Text = Field(description="Its name on this machine, the same at every look")
+    key: Text = Field(description="Its name on this machine, the same at every survey")
     kind: StarterKind
     on: bool = Field(description="Whether it would start the program now")
     later: bool = Field(False, description="It starts the program some time after the start")
-    of: Text = Field("", description="The person whose it is; empty: the system's")
+    person: Text = Field("", description="The person whose it is; empty: the system's")
     when: Text = Field("", description="A timer's time, a socket's address, as it is written")
     settable: bool = Field(True, description="Whether it can be switched here")
     can_wait: bool = Field(False, description="Whether it can be made to start later")
     barred: bool = Field(False, description="It cannot be started even when something asks for it")
     can_bar: bool = Field(False, description="Whether it can be barred")
-    goes_back: GoesBack = GoesBack.EXACT
+    goes_back: Reversibility = Reversibility.EXACT
 
     @property
     def is_main(self) -> bool:
@@ -115,7 +115,7 @@ class Program(Value):
     )
     path: Text = ""
     digest: Annotated[str, Field(max_length=80)] = Field("", description="SHA-256 of its file")
-    what: Text = Field("", description="What it says of itself")
+    description: Text = Field("", description="What it says of itself")
     starters: Annotated[tuple[Starter, ...], Field(max_length=200)] = ()
     guarded: Text = Field("", description="Why it is guarded, by facts of the system; empty: not")
     needed_by: Annotated[tuple[Text, ...], Field(max_length=50)] = Field(
@@ -129,10 +129,10 @@ class Program(Value):
         """The intent that its starters amount to; what a timer starts may wait."""
         on = [starter for starter in self.starters if starter.on]
         if any(starter.is_main and not starter.later for starter in on):
-            return Intent.FROM_START
+            return Intent.AT_START
         if any(starter.is_unasked for starter in on):
-            return Intent.MAY_WAIT
-        return Intent.WHEN_ASKED if self._can_be_asked else Intent.NOT_AT_ALL
+            return Intent.AFTER_START
+        return Intent.ON_DEMAND if self._can_be_asked else Intent.OFF
 
     @property
     def _can_be_asked(self) -> bool:
@@ -147,8 +147,8 @@ class Program(Value):
 
     def nearest(self, intent: Intent) -> Intent:
         """What can be had of an intent: what a person can open anyway runs when asked at most."""
-        if intent is Intent.NOT_AT_ALL and self.now is not intent and not self.plan(intent):
-            return Intent.WHEN_ASKED
+        if intent is Intent.OFF and self.now is not intent and not self.plan(intent):
+            return Intent.ON_DEMAND
         return intent
 
     def plan(self, intent: Intent) -> tuple[Switch, ...]:
@@ -159,14 +159,14 @@ class Program(Value):
         if self.now is intent:
             return ()
         match intent:
-            case Intent.NOT_AT_ALL:
+            case Intent.OFF:
                 plan = tuple(
                     Switch(s, on=False, barred=s.can_bar)
                     for s in self.starters
                     if s.on or (s.can_bar and not s.barred)
                 )
                 return plan if switched(self, plan).now is intent else ()
-            case Intent.WHEN_ASKED:
+            case Intent.ON_DEMAND:
                 opened = [] if self._can_be_asked else self.starters
                 return (
                     *(Switch(s, on=False) for s in self.starters if s.on and s.is_unasked),
@@ -177,7 +177,7 @@ class Program(Value):
                     ),
                 )
         mains = [starter for starter in self.starters if starter.is_main]
-        later = intent is Intent.MAY_WAIT
+        later = intent is Intent.AFTER_START
         if not mains and later:
             return tuple(Switch(s, on=True) for s in self.starters if s.kind is StarterKind.TIMER)
         running = [starter for starter in mains if starter.on]

@@ -25,7 +25,7 @@ class TuningRule(Demand):
     """What one scope says of one setting; a field left out says nothing."""
 
     leave: bool | None = Field(None, description="True: nothing of it is changed")
-    want: Scalar | None = Field(None, description="The value it is to have")
+    value: Scalar | None = Field(None, description="The value it is to have")
     put_right: bool | None = Field(
         None, description="A round sets it again where somebody altered it after us"
     )
@@ -50,7 +50,7 @@ class InForce(Value):
     """What counts for one setting or program, and which scope each field comes from."""
 
     leave: bool = False
-    want: Scalar | None = Field(None, description="A value, or the words of an intent")
+    value: Scalar | None = Field(None, description="A value, or the words of an intent")
     put_right: bool = False
     sources: dict[str, Scope] = Field(default_factory=dict)
 
@@ -81,7 +81,7 @@ class TuningRuleEdit(Demand):
         known = settings().get(self.setting)
         if known is None or not known.is_one_value:
             raise ValueError(f"{self.setting!r} is no setting of one value")
-        if self.rule.want is not None and (why := known.why_not(self.rule.want)):
+        if self.rule.value is not None and (why := known.why_not(self.rule.value)):
             raise ValueError(why)
         return self
 
@@ -103,8 +103,8 @@ def in_force(key: str, scopes: Iterable[tuple[Scope, TuningRule]]) -> InForce:
 
     KeyError where there is no such setting.
     """
-    shipped = TuningRule(want=settings()[key].want)
-    return _merged([(Scope.CATALOGUE, shipped), *scopes], "want")
+    shipped = TuningRule(value=settings()[key].default)
+    return _merged([(Scope.CATALOGUE, shipped), *scopes], "value")
 
 
 def program_in_force(scopes: Iterable[tuple[Scope, ProgramRule]]) -> InForce:
@@ -120,7 +120,7 @@ def _merged(scopes: Iterable[tuple[Scope, TuningRule | ProgramRule]], wish: str)
         for field in type(rule).model_fields:
             value = getattr(rule, field)
             if value is not None:
-                name = "want" if field == wish else field
+                name = "value" if field == wish else field
                 values[name], sources[name] = value, scope
         if rule.leave is None and getattr(rule, wish) is not None and values.get("leave"):
             values["leave"], sources["leave"] = False, scope

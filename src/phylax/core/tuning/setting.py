@@ -21,7 +21,7 @@ from phylax.core.ground.names import Key
 from phylax.core.ground.values import Demand, Scalar
 
 
-class GoesBack(StrEnum):
+class Reversibility(StrEnum):
     """How well a change is put back."""
 
     EXACT = "exact"
@@ -39,7 +39,7 @@ class Kind(StrEnum):
     ENTRIES = "entries"
 
 
-class Takes(StrEnum):
+class TakesEffect(StrEnum):
     """What has to happen before a change counts."""
 
     NOTHING = "nothing"
@@ -59,9 +59,9 @@ class Question(Demand):
 
     key: Key
     order: int
-    words: str = Field(description="As the client is asked")
+    text: str = Field(description="As the client is asked")
     why: str = Field(description="What hangs on it, for the technician")
-    of: Literal["client", "machine"] = "client"
+    program: Literal["client", "machine"] = "client"
 
 
 class Setting(Demand):
@@ -78,13 +78,13 @@ class Setting(Demand):
         default_factory=dict, description="What a choice can be, with what each means"
     )
     least: int | None = Field(None, description="Of a number")
-    most: int | None = Field(None, description="Of a number")
+    maximum: int | None = Field(None, description="Of a number")
     unit: str = ""
-    of_person: bool = Field(False, description="Each person of the machine has their own")
-    hangs: DependsOn | None = None
-    takes: Takes = Takes.NOTHING
-    goes_back: GoesBack = GoesBack.EXACT
-    needs_yes: bool = Field(False, description="Never changed without a person's yes")
+    per_person: bool = Field(False, description="Each person of the machine has their own")
+    depends_on: DependsOn | None = None
+    takes_effect: TakesEffect = TakesEffect.NOTHING
+    goes_back: Reversibility = Reversibility.EXACT
+    needs_approval: bool = Field(False, description="Never changed without a person's approval")
     plugged_in: bool = Field(False, description="Not changed while on battery")
     disk_known: bool = Field(False, description="Not changed while the kind of disk is not known")
     could_cut_off: bool = Field(
@@ -92,17 +92,19 @@ class Setting(Demand):
         description="A change could cost network, sign-in or start: it undoes itself unless the "
         "machine reaches the service again",
     )
-    want: Scalar | None = Field(None, description="The rule it ships with; none: nothing changes")
+    default: Scalar | None = Field(
+        None, description="The rule it ships with; none: nothing changes"
+    )
 
     @model_validator(mode="after")
     def _is_consistent(self) -> Setting:
         if (self.kind is Kind.CHOICE) != bool(self.choices):
             raise ValueError("a choice lists its choices, nothing else does")
-        if (self.kind is Kind.NUMBER) != (self.least is not None and self.most is not None):
+        if (self.kind is Kind.NUMBER) != (self.least is not None and self.maximum is not None):
             raise ValueError("a number has a least and a most, nothing else has")
-        if self.goes_back is GoesBack.NONE and not self.needs_yes:
-            raise ValueError("what cannot be put back always needs a yes")
-        if self.want is not None and (why := self.why_not(self.want)):
+        if self.goes_back is Reversibility.NONE and not self.needs_approval:
+            raise ValueError("what cannot be put back always needs approval")
+        if self.default is not None and (why := self.why_not(self.default)):
             raise ValueError(f"the rule it ships with is none: {why}")
         return self
 
@@ -120,12 +122,12 @@ class Setting(Demand):
                     return None
                 return f"{value!r} is no choice of {self.key}: {', '.join(self.choices)}"
             case Kind.NUMBER:
-                assert self.least is not None and self.most is not None
+                assert self.least is not None and self.maximum is not None
                 is_number = isinstance(value, int) and not isinstance(value, bool)
-                if is_number and self.least <= int(str(value)) <= self.most:
+                if is_number and self.least <= int(str(value)) <= self.maximum:
                     return None
                 unit = f" {self.unit}" if self.unit else ""
-                return f"{self.key} is {self.least} to {self.most}{unit}, not {value!r}"
+                return f"{self.key} is {self.least} to {self.maximum}{unit}, not {value!r}"
             case _:
                 return f"{self.key} has many entries; say what is wanted of one of them"
 
@@ -158,7 +160,7 @@ def settings() -> Mapping[str, Setting]:
         key=lambda setting: setting.order,
     )
     for setting in loaded:
-        if setting.hangs and setting.hangs.question not in questions():
+        if setting.depends_on and setting.depends_on.question not in questions():
             raise ValueError(f"{setting.key} hangs on a question that there is not")
     return {setting.key: setting for setting in loaded}
 

@@ -26,14 +26,14 @@ class NewSharedChange(Demand):
     needs one."""
 
     setting: Key = PROGRAMS
-    program: Text = Field("", description="Its key, where the setting is what runs by itself")
+    program: Text = Field("", description="Its key, where the setting is startup programs")
     intent: Intent | None = None
     value: Scalar | None = Field(None, description="What a setting of one value is to be")
     machine_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=MOST_MACHINES)]
     half_first: bool = Field(
         False, description="Half of them now; the others are what they are compared with"
     )
-    word: Annotated[str, Field(max_length=400)] = Field(
+    comment: Annotated[str, Field(max_length=400)] = Field(
         "", description="What was said to it, for the record"
     )
 
@@ -92,7 +92,7 @@ class SharedChange(Value):
     who: str
     at: Moment
     rest_at: Moment | None = Field(None, description="When the other half had its turn")
-    word: str = ""
+    comment: str = ""
     machines: tuple[SharedMachine, ...]
     judged: Judged | None = Field(
         None, description="How the first half moved against the other; none: not halved"

@@ -31,7 +31,7 @@ class BootCost(Value):
     programs: Annotated[dict[Text, Seconds], Field(max_length=MOST_NAMED)] | None = Field(
         None, description="By the program's key; none: nothing can be attributed here"
     )
-    rest: Seconds = Field(description="What belongs to none of them")
+    unattributed: Seconds = Field(description="What belongs to none of them")
     left_out: LeftOut | None = None
 
 
@@ -42,7 +42,7 @@ class Trial(Value):
     machine_id: int
     programs: tuple[str, ...] = Field(description="Names of what was changed")
     changed_at: Moment
-    until_at: Moment | None = Field(None, description="When some of it was put back or altered")
+    ended_at: Moment | None = Field(None, description="When some of it was put back or altered")
     judged: Judged
     before: tuple[Start, ...] = Field(description="Starts that it is compared with, oldest first")
     after: tuple[Start, ...] = ()
@@ -77,7 +77,7 @@ def trial(
         machine_id=together[0].machine_id,
         programs=tuple(dict.fromkeys(change.name for change in together)),
         changed_at=began,
-        until_at=ended,
+        ended_at=ended,
         judged=judge(before, after),
         before=tuple(map(_shown, before[-SHOWN:])),
         after=tuple(map(_shown, after[:SHOWN])),
@@ -93,7 +93,7 @@ def _split(start: BootCost, own: set[str], foreign: set[str]) -> Start:
     """A start with what the changed programs took of it apart from all else."""
     if start.programs is None or not own:
         # what a setting costs shows in all that runs
-        rest = start.rest + sum(
+        rest = start.unattributed + sum(
             cost for key, cost in (start.programs or {}).items() if key not in foreign
         )
         return Start(boot=start.boot, at=start.at, rest=rest, left_out=start.left_out)
@@ -104,7 +104,7 @@ def _split(start: BootCost, own: set[str], foreign: set[str]) -> Start:
         boot=start.boot,
         at=start.at,
         own=sum(start.programs.get(key, 0.0) for key in own),
-        rest=start.rest + sum(others.values()),
+        rest=start.unattributed + sum(others.values()),
         others=others,
         left_out=start.left_out,
     )
@@ -114,9 +114,9 @@ def in_words(trial: Trial) -> str:
     """What a trial came to, as a sentence without its full stop."""
     what = ", ".join(trial.programs)
     judged = trial.judged
-    if judged.looked_at == 0 or judged.likely is None:
+    if judged.judged_after == 0 or judged.likely is None:
         return f"{what}: cannot be told yet"
-    return f"{what}: {judged.outcome} after {judged.looked_at} starts; {cost(judged)}"
+    return f"{what}: {judged.outcome} after {judged.judged_after} starts; {cost(judged)}"
 
 
 def cost(judged: Judged) -> str:

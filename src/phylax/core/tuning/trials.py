@@ -24,9 +24,9 @@ from phylax.core.tuning.ranks import lower, shift
 LOOKS = (5, 10, 20)
 """Starts after the change at which a trial is judged."""
 CHANCE = (0.010, 0.020, 0.020)
-"""The chance of a false alarm at each look; together at most 5 %."""
+"""The chance of a false alarm at each survey; together at most 5 %."""
 MOVED = 0.01
-"""The chance, at each look, with which a saving that went elsewhere is taken for one."""
+"""The chance, at each survey, with which a saving that went elsewhere is taken for one."""
 ALONE = 0.2
 """A program that moved from the others by more than so much (as a logarithm: a fifth) moved by
 itself."""
@@ -77,11 +77,11 @@ class Outcome(StrEnum):
 
 
 class Judged(Value):
-    """What a trial came to at its last look."""
+    """What a trial came to at its last survey."""
 
     outcome: Outcome
-    looked_at: int = Field(0, description="After how many starts it was judged; 0: not yet")
-    next_look: int | None = Field(None, description="After how many it is judged again")
+    judged_after: int = Field(0, description="After how many starts it was judged; 0: not yet")
+    next_judged_after: int | None = Field(None, description="After how many it is judged again")
     starts: int = Field(0, description="Starts since the change that count")
     least: float | None = Field(None, description="Change of the total, as a share: -0.2 is less")
     likely: float | None = None
@@ -97,8 +97,8 @@ def judge(before: Sequence[Start], after: Sequence[Start]) -> Judged:
     base = [start for start in before if start.left_out is None][:-HELD_BACK][-BASELINE:]
     counted = [start for start in after if start.left_out is None]
     if len(base) < LEAST_BASELINE:
-        return Judged(outcome=Outcome.OPEN, starts=len(counted), next_look=LOOKS[0])
-    judged = Judged(outcome=Outcome.OPEN, starts=len(counted), next_look=LOOKS[0])
+        return Judged(outcome=Outcome.OPEN, starts=len(counted), next_judged_after=LOOKS[0])
+    judged = Judged(outcome=Outcome.OPEN, starts=len(counted), next_judged_after=LOOKS[0])
     for place, (look, chance) in enumerate(zip(LOOKS, CHANCE, strict=True)):
         if len(counted) < look:
             break
@@ -107,8 +107,8 @@ def judge(before: Sequence[Start], after: Sequence[Start]) -> Judged:
         following = LOOKS[place + 1] if place + 1 < len(LOOKS) else None
         judged = Judged(
             outcome=outcome,
-            looked_at=look,
-            next_look=None if outcome is not Outcome.OPEN else following,
+            judged_after=look,
+            next_judged_after=None if outcome is not Outcome.OPEN else following,
             starts=len(counted),
             least=least,
             likely=likely,
@@ -236,7 +236,7 @@ def judge_half_first(machines: Sequence[MachineTrial], chance: float = 0.05) -> 
         outcome = Outcome.WORSE
     return Judged(
         outcome=outcome,
-        looked_at=len(changed),
+        judged_after=len(changed),
         starts=len(changed),
         least=least,
         likely=likely,

@@ -14,7 +14,7 @@ from phylax.core.tuning.verdicts import Verdict
 class Waits(StrEnum):
     """Why what the rules want is left to a person."""
 
-    NEEDS_YES = "needs a yes"
+    NEEDS_YES = "needs approval"
     PUT_BACK = "was put back"
     UNDONE = "undid itself"
     MADE_WORSE = "made it worse"
@@ -30,7 +30,7 @@ def why_it_waits(
     `history` are the changes of this program on the machine, newest first; `outcome` is how the
     trial of the newest was judged. `put_right` is what the rule in force says.
     """
-    if verdict.needs_yes:
+    if verdict.needs_approval:
         return Waits.NEEDS_YES
     if not history:
         return None

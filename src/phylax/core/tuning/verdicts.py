@@ -1,6 +1,6 @@
 """Verdicts: whether a setting or a program changes on a machine, and why not.
 
-The same functions decide in a look, in a change on the machine, and in what-if.
+The same functions decide in a survey, in a change on the machine, and in what-if.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from phylax.core.retention import Scope
 from phylax.core.tuning.known import KnownProgram, ProgramDecision
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import DependsOn, GoesBack, Setting
+from phylax.core.tuning.setting import DependsOn, Reversibility, Setting
 
 Answers = Mapping[str, Literal["yes", "no"]]
 """What was answered, by the question's key; what is missing was not answered."""
@@ -56,11 +56,11 @@ class Seen(Value):
 
     key: Key
     value: Scalar | None = Field(None, description="None: it was not set")
-    of: Text = Field("", description="The person whose it is; empty: the machine's")
-    there: bool = True
+    person: Text = Field("", description="The person whose it is; empty: the machine's")
+    present: bool = True
     unread: Text = Field("", description="Why it could not be read")
     settable: bool = Field(True, description="Whether it can be changed from here")
-    may_set: bool = Field(True, description="Whether the agent has the right to")
+    writable: bool = Field(True, description="Whether the agent has the right to")
     on_battery: bool = Field(
         False, description="The machine ran on its battery, and the setting is for plugged in"
     )
@@ -72,15 +72,15 @@ class Verdict(Value):
     changes: bool
     reason: SkipReason | None = Field(None, description="Why it stays")
     detail: str = ""
-    want: Scalar | None = Field(None, description="What it becomes, or an intent's words")
+    value: Scalar | None = Field(None, description="What it becomes, or an intent's words")
     source: Scope | None = Field(
         None, description="The scope whose rule decided; none: the notebook, or no rule"
     )
-    needs_yes: bool = Field(False, description="Not without a person's yes")
+    needs_approval: bool = Field(False, description="Not without a person's approval")
 
 
 def _stays(reason: SkipReason, detail: str = "", rule: InForce | None = None) -> Verdict:
-    source = rule.source_of("leave" if rule.leave else "want") if rule else None
+    source = rule.source_of("leave" if rule.leave else "value") if rule else None
     return Verdict(changes=False, reason=reason, detail=detail, source=source)
 
 
@@ -88,30 +88,33 @@ def judge_setting(
     setting: Setting, seen: Seen, rule: InForce, answers: Answers, around: Circumstances
 ) -> Verdict:
     """What becomes of a setting of one value."""
-    if not seen.there:
+    if not seen.present:
         return _stays(SkipReason.NOT_THERE)
     if seen.unread:
         return _stays(SkipReason.UNREAD, seen.unread)
     if rule.leave:
         return _stays(SkipReason.ASKED_FOR, rule=rule)
-    if rule.want is None:
+    if rule.value is None:
         return _stays(SkipReason.NO_WISH)
-    if seen.value == rule.want and type(seen.value) is type(rule.want):
+    if seen.value == rule.value and type(seen.value) is type(rule.value):
         return _stays(SkipReason.AS_WANTED, rule=rule)
-    if (answered := _hangs(setting.hangs, answers)) is not None:
+    if (answered := _hangs(setting.depends_on, answers)) is not None:
         return answered
     if setting.plugged_in and (around.on_battery or seen.on_battery):
         return _stays(SkipReason.ON_BATTERY)
     if setting.disk_known and not around.disk_known:
         return _stays(SkipReason.DISK_NOT_KNOWN)
-    if around.findings and (setting.could_cut_off or setting.goes_back is GoesBack.NONE):
+    if around.findings and (setting.could_cut_off or setting.goes_back is Reversibility.NONE):
         return _stays(SkipReason.FINDINGS_FIRST)
     if not seen.settable:
         return _stays(SkipReason.BY_HAND, rule=rule)
-    if not seen.may_set:
+    if not seen.writable:
         return _stays(SkipReason.NO_RIGHT, rule=rule)
     return Verdict(
-        changes=True, want=rule.want, source=rule.source_of("want"), needs_yes=setting.needs_yes
+        changes=True,
+        value=rule.value,
+        source=rule.source_of("value"),
+        needs_approval=setting.needs_approval,
     )
 
 
@@ -137,14 +140,14 @@ def judge_program(
         return _stays(SkipReason.ASKED_FOR, rule=rule)
     wanted, source = _wanted(known, rule)
     if wanted is None:
-        return _stays(SkipReason.NO_WISH, known.edit.what)
+        return _stays(SkipReason.NO_WISH, known.edit.description)
     wish, wanted = wanted, program.nearest(wanted)
     if program.now is wanted:
         return _stays(SkipReason.AS_WANTED)
     # a rule of a nearer scope is itself an answer; the shop's notebook asks first
-    if source is None and (answered := _hangs(known.edit.hangs, answers)) is not None:
+    if source is None and (answered := _hangs(known.edit.depends_on, answers)) is not None:
         return answered
-    if program.needed_by and wish is Intent.NOT_AT_ALL:
+    if program.needed_by and wish is Intent.OFF:
         return _stays(SkipReason.NEEDED, ", ".join(program.needed_by))
     plan = program.plan(wanted)
     if not plan:
@@ -153,22 +156,22 @@ def judge_program(
     if by_hand := [
         switch.starter.key
         for switch in plan
-        if switch.is_by_hand and (not switch.starter.of or all(s.is_by_hand for s in plan))
+        if switch.is_by_hand and (not switch.starter.person or all(s.is_by_hand for s in plan))
     ]:
         return _stays(SkipReason.BY_HAND, ", ".join(by_hand))
-    exact = all(switch.starter.goes_back is GoesBack.EXACT for switch in plan)
+    exact = all(switch.starter.goes_back is Reversibility.EXACT for switch in plan)
     return Verdict(
         changes=True,
-        want=wanted.value,
+        value=wanted.value,
         source=source,
-        needs_yes=wanted is Intent.NOT_AT_ALL or not exact,
+        needs_approval=wanted is Intent.OFF or not exact,
     )
 
 
 def _wanted(known: KnownProgram, rule: InForce) -> tuple[Intent | None, Scope | None]:
     """When a program is to run, and the scope whose rule says so; none: the notebook does."""
-    if rule.want is not None:
-        return Intent(str(rule.want)), rule.source_of("want")
+    if rule.value is not None:
+        return Intent(str(rule.value)), rule.source_of("value")
     return (None if known.edit.handling is ProgramDecision.STAYS else known.edit.intent), None
 
 

@@ -31,23 +31,23 @@ class WhatIfLine(Value):
     """What becomes of one program or setting over all machines looked at."""
 
     setting: str = PROGRAMS
-    program: str = Field("", description="Its key, where the setting is what runs by itself")
+    program: str = Field("", description="Its key, where the setting is startup programs")
     name: str
     changes_on: tuple[int, ...] = ()
-    needs_yes: bool = False
+    needs_approval: bool = False
     intent: Intent | None = Field(
         None, description="What it becomes; none: nothing, or not the same on all machines"
     )
     value: Scalar | None = Field(None, description="What a setting of one value becomes")
     becomes: str = Field("", description="In words; empty: nothing, or not the same everywhere")
-    stays_on: dict[str, tuple[int, ...]] = Field(
+    kept_on: dict[str, tuple[int, ...]] = Field(
         default_factory=dict, description="Numbers of machines, by the reason why it stays there"
     )
 
 
 @dataclass(frozen=True)
 class Looked:
-    """What a machine's last look found, and what counts there."""
+    """What a machine's last survey found, and what counts there."""
 
     machine_id: int
     system: System
@@ -61,7 +61,7 @@ class Looked:
 def what_if(machines: Iterable[Looked], notebook: Iterable[KnownProgram]) -> list[WhatIfLine]:
     """What each program's verdict would be on each machine, most machines changed first.
 
-    It is judged by the very function that decides in a look. A program that is one object on many
+    It is judged by the very function that decides in a survey. A program that is one object on many
     machines, under one rule and the same answers, is judged once.
     """
     entries = tuple(notebook)
@@ -95,7 +95,7 @@ class RuleWhatIf(Value):
 
 @dataclass(frozen=True)
 class SeenOn:
-    """A setting of one value as a machine's last look found it, and what counts there."""
+    """A setting of one value as a machine's last survey found it, and what counts there."""
 
     machine_id: int
     seen: Seen
@@ -119,8 +119,8 @@ def what_if_set(setting: Setting, machines: Iterable[SeenOn]) -> list[WhatIfLine
             judged = judge_setting(setting, on.seen, on.rule, on.answers, around)
             verdicts[fact] = on, judged
         verdict = verdicts[fact][1]
-        if verdict.changes and verdict.want is not None:
-            changes[verdict.want].add(on.machine_id)
+        if verdict.changes and verdict.value is not None:
+            changes[verdict.value].add(on.machine_id)
         else:
             stays.setdefault(on.machine_id, verdict.reason or "")
     changing = set().union(*changes.values())
@@ -134,15 +134,15 @@ def what_if_set(setting: Setting, machines: Iterable[SeenOn]) -> list[WhatIfLine
             setting=setting.key,
             name=setting.name,
             changes_on=tuple(sorted(ids)),
-            needs_yes=setting.needs_yes,
+            needs_approval=setting.needs_approval,
             value=value,
             becomes=setting.shown(value),
-            stays_on=stays_on,
+            kept_on=stays_on,
         )
         for value, ids in changes.items()
     ]
     if not lines and stays_on:
-        lines = [WhatIfLine(setting=setting.key, name=setting.name, stays_on=stays_on)]
+        lines = [WhatIfLine(setting=setting.key, name=setting.name, kept_on=stays_on)]
     return sorted(lines, key=lambda line: -len(line.changes_on))
 
 
@@ -175,8 +175,8 @@ class _Line:
         self.names[alike.program.name] += len(alike.machine_ids)
         if verdict.changes:
             self.changes += alike.machine_ids
-            self.needs_yes = self.needs_yes or verdict.needs_yes
-            self.intents.add(str(verdict.want))
+            self.needs_yes = self.needs_yes or verdict.needs_approval
+            self.intents.add(str(verdict.value))
         else:
             self.stays[verdict.reason or ""] += alike.machine_ids
 
@@ -185,8 +185,8 @@ class _Line:
             program=key,
             name=self.names.most_common(1)[0][0],
             changes_on=tuple(sorted(self.changes)),
-            needs_yes=self.needs_yes,
+            needs_approval=self.needs_yes,
             intent=Intent(next(iter(self.intents))) if len(self.intents) == 1 else None,
             becomes=next(iter(self.intents)) if len(self.intents) == 1 else "",
-            stays_on={reason: tuple(sorted(ids)) for reason, ids in self.stays.items()},
+            kept_on={reason: tuple(sorted(ids)) for reason, ids in self.stays.items()},
         )

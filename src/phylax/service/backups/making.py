@@ -94,7 +94,7 @@ def make(context: Context, *, who: str = "") -> Backup:
             number = backups.add(conn, backup)
             backups.forget_failures(conn, before=now - _FAILURES_KEPT)
             if who:
-                audit.record(conn, who=who, at=now, deed="back up", subject=backup.why or name)
+                audit.record(conn, who=who, at=now, action="back up", subject=backup.why or name)
         if backup.why:
             _log.error("no backup could be made in %s: %s", place, backup.why)
         else:

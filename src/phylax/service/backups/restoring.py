@@ -130,7 +130,7 @@ def _prepare(
         with database.write() as conn:
             restore_epoch.renew(conn, at=to_seconds(now))
             audit.record(
-                conn, who="the service's machine", at=to_seconds(now), deed="restore",
+                conn, who="the service's machine", at=to_seconds(now), action="restore",
                 subject=_in_words(looked),
             )  # fmt: skip
         again(database, known_in, at=to_seconds(now))

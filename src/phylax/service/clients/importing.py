@@ -5,7 +5,12 @@ from __future__ import annotations
 from sqlite3 import Connection
 
 from phylax.core.clients.importing.planning import KnownRow, Plan, edit_of_client, edit_of_machine
-from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, LineFate
+from phylax.core.clients.importing.request import (
+    ImportCommit,
+    ImportDone,
+    ImportRequest,
+    LineStatus,
+)
 from phylax.core.clients.importing.taking_in import Prepared, prepare
 from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.ground.events import EventKind
@@ -18,7 +23,7 @@ from phylax.store.clients import importing, shop
 from phylax.store.record import records
 
 
-def preview(conn: Connection, asked: ImportAsk) -> Prepared:
+def preview(conn: Connection, asked: ImportRequest) -> Prepared:
     """A problem where the list cannot be read."""
     try:
         return prepare(asked, lambda: importing.known(conn, asked.source))
@@ -34,8 +39,8 @@ def take_in(
     if importing.state(conn) != before:
         # rare: somebody changed something within this moment
         prepared = preview(conn, asked)
-    if prepared.preview.todo:
-        raise invalid("/content", prepared.preview.todo)
+    if prepared.preview.needed:
+        raise invalid("/content", prepared.preview.needed)
     if prepared.preview.preview != asked.preview:
         raise Problem(
             409, "changed-since",
@@ -43,11 +48,11 @@ def take_in(
             "Nothing was written: look at a new preview.",
         )  # fmt: skip
     _write(conn, prepared.plan, asked.source, change)
-    fates = prepared.preview.fates
+    counts = prepared.preview.count_by_status
     done = ImportDone(
-        added=fates[LineFate.ADDED],
-        completed=fates[LineFate.COMPLETED],
-        changed=fates[LineFate.CHANGED],
+        added=counts[LineStatus.ADDED],
+        completed=counts[LineStatus.COMPLETED],
+        changed=counts[LineStatus.CHANGED],
         new_clients=prepared.preview.new_clients,
     )
     change.audit(conn, "take in list", asked.source, after=done)

@@ -112,7 +112,7 @@ def _drop_backups(context: Context, asked: Forgetting) -> None:
     """Those that were made before it ended; a new one first, so that there always is one."""
     with context.db.read() as conn:
         older = backups.good(conn)
-    made = making.make(context, who=asked.asked_by)
+    made = making.make(context, who=asked.requested_by)
     if made.why:
         raise OSError(f"no backup could be made in place of the older ones: {made.why}")
     for backup in older:

@@ -52,7 +52,7 @@ class Change:
             conn,
             who=self.who,
             at=self.now,
-            deed=what,
+            action=what,
             subject=subject,
             before=before.model_dump_json() if before else None,
             after=after.model_dump_json() if after else None,

@@ -101,12 +101,12 @@ def begin_session(
 def note_sign_in(conn: Connection, context: Context, person: Person, request: Request) -> None:
     """In the audit, with where from."""
     subject = f"{person.login} from {address_of(request)}"
-    audit.record(conn, who=person.name, at=context.now(), deed="sign in", subject=subject)
+    audit.record(conn, who=person.name, at=context.now(), action="sign in", subject=subject)
 
 
 def check_guessable(password: str, login: str, name: str, pointer: str) -> None:
     """Refuse what is guessed soon, saying why."""
-    # what is longer is not looked at: the look takes longer with each character
+    # what is longer is not looked at: the survey takes longer with each character
     judged = zxcvbn(password[:72], user_inputs=[login, name, *name.split(), "phylax"])
     if judged["score"] < _GUESSABLE:
         why = judged["feedback"]["warning"] or "It is guessed too soon."
@@ -191,4 +191,4 @@ def note_failure(context: Context, login: str, address: str) -> None:
     more = f", and {before} more before" if before else ""
     with context.db.write() as conn:
         subject = f"{shown(login, 63)} from {address}{more}"
-        audit.record(conn, who="somebody", at=now, deed="sign-in failed", subject=subject)
+        audit.record(conn, who="somebody", at=now, action="sign-in failed", subject=subject)

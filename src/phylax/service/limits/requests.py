@@ -21,15 +21,15 @@ SMALL = 64 * 1024
 """Bytes that anybody may send; more only who is known."""
 _USUAL = 2**20
 _BODIES = {
-    "/api/v1/sign-in": 4096,
-    "/api/v1/command-line/sign-in": 4096,
-    "/api/v1/agent/enrolment": 16 * 1024,
-    "/api/v1/agent/messages": 16 * 2**20,
-    "/api/v1/attachments": 8 * 2**20,
-    "/api/v1/imports": 12 * 2**20,
-    "/api/v1/imports/preview": 12 * 2**20,
+    "/api/v2/sign-in": 4096,
+    "/api/v2/command-line/sign-in": 4096,
+    "/api/v2/agent/enrolment": 16 * 1024,
+    "/api/v2/agent/messages": 16 * 2**20,
+    "/api/v2/attachments": 8 * 2**20,
+    "/api/v2/imports": 12 * 2**20,
+    "/api/v2/imports/preview": 12 * 2**20,
 }
-_NO_JSON = ("/api/v1/attachments",)
+_NO_JSON = ("/api/v2/attachments",)
 """What is not read as JSON may have as many brackets as it likes."""
 _IDLE_SECONDS = 15.0
 _SLOWEST = 32 * 1024

@@ -39,7 +39,7 @@ def let_in(data: Path, login: str) -> str:
             people.make_link(
                 conn, hashed, person.id, "the service's machine", at=now, until=now + _SECONDS
             )
-            audit.record(conn, who="the service's machine", at=now, deed="let in", subject=login)
+            audit.record(conn, who="the service's machine", at=now, action="let in", subject=login)
     finally:
         database.close()
     return secret

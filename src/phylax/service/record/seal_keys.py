@@ -47,7 +47,7 @@ def _note_new(conn: Connection, public_key: bytes, *, at: int) -> None:
     if known:
         is_back = any(key.public_key == public_key for key in known)
         audit.record(
-            conn, who="the service", at=at, deed="seal key back" if is_back else "seal key lost",
+            conn, who="the service", at=at, action="seal key back" if is_back else "seal key lost",
             subject=f"from now on by {shown(public_key)}; seals by {shown(known[-1].public_key)} "
             "are not believed any more",
         )  # fmt: skip
@@ -68,7 +68,7 @@ def change(data: Path) -> str:
                 signature = old.sign(_HANDED_OVER + public(new))
                 seals.add_key(conn, public(new), signature, at=at)
                 audit.record(
-                    conn, who="the service's machine", at=at, deed="change seal key",
+                    conn, who="the service's machine", at=at, action="change seal key",
                     subject=f"{shown(public(old))} handed over to {shown(public(new))}",
                 )  # fmt: skip
             os.replace(data / NEXT, data / KEY)

@@ -75,12 +75,12 @@ def check_proof(context: Context, text: str) -> ProofCheck:
     sealed = proof.seal.sealed
     why = _why_not_ours(context, proof.seal) or proofs.why_not(proof)
     if why:
-        return ProofCheck(holds=False, why=why, sealed_at=sealed.at)
+        return ProofCheck(valid=False, why=why, sealed_at=sealed.at)
     said = proofs.says(proof)
     return ProofCheck(
-        holds=True,
+        valid=True,
         sealed_at=sealed.at,
-        place=proof.place + 1,
+        position=proof.place + 1,
         at=from_seconds(said["at"]),
         who=said["who"],
         text=said["text"],
@@ -127,7 +127,7 @@ def check(context: Context, written: str) -> SealCheck:
         return _refused(note.sealed, why)
     with context.db.read() as conn:
         said = seals.compared(note.sealed, records.digests(conn), restore_epoch.current(conn).name)
-        if said.holds and (why := audit.why_not(conn, note.sealed)):
+        if said.valid and (why := audit.why_not(conn, note.sealed)):
             return _refused(note.sealed, why)
         return said
 
@@ -156,7 +156,7 @@ def _why_not_ours(context: Context, note: Opened) -> str:
 
 
 def _refused(sealed: Sealed, why: str) -> SealCheck:
-    return SealCheck(holds=False, why=why, sealed_at=sealed.at, count=sealed.entries)
+    return SealCheck(valid=False, why=why, sealed_at=sealed.at, count=sealed.entries)
 
 
 def public_key(context: Context) -> SealKey:

@@ -24,7 +24,7 @@ def tell(conn: Connection, visit: Visit, asked: ReadyToFetch, *, at: int) -> Non
         "ready_body",
         machine=visit.machine_tag,
         visit=visit.id,
-        word=f"{asked.word}\n\n" if asked.word else "",
+        word=f"{asked.comment}\n\n" if asked.comment else "",
         shop=the_shop(conn).name,
     )
     subject = w.say("ready_subject", machine=visit.machine_tag)

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.checks.kind import kinds
 from phylax.core.clients.shop import Machine, Volume
-from phylax.core.desk.advice import AdviceFate, GivenAdvice
+from phylax.core.desk.advice import AdviceStatus, GivenAdvice
 from phylax.core.desk.visits import Visit
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
@@ -22,17 +22,17 @@ from phylax.core.reporting.facts import (
     Changed,
     CheckedThings,
     Cleaned,
-    Deed,
     Facts,
     LetGo,
     MachineFacts,
     PutBack,
     Remark,
+    ReportedAction,
     ReportedFinding,
     ReportedVisit,
     VolumeThen,
 )
-from phylax.core.reporting.request import ReportAsk
+from phylax.core.reporting.request import ReportRequest
 from phylax.core.retention.rules import Reason
 from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import StepState
@@ -60,7 +60,7 @@ _MOST_VISITS = 20
 _FEW_STARTS = 3
 _READ = frozenset({"updates", "programs", "drivers", "browsers", "condition", "hardware"})
 """What is only read out, and is no check of anything for a client."""
-_CLOSED = (AdviceFate.DECLINED, AdviceFate.DONE)
+_CLOSED = (AdviceStatus.DECLINED, AdviceStatus.DONE)
 _WRITTEN = (RecordKind.NOTE, RecordKind.CALL)
 _TELLS = (RecordKind.RUN, RecordKind.VISIT, RecordKind.SETTING)
 _ENDED_WELL = (RunState.DONE, RunState.PARTLY, RunState.CALLED_OFF)
@@ -88,7 +88,7 @@ class Gathered(NamedTuple):
     entries: tuple[int, ...]
 
 
-def gather(conn: Connection, asked: ReportAsk, now: int) -> Gathered:
+def gather(conn: Connection, asked: ReportRequest, now: int) -> Gathered:
     """All that a report is to say; Problem where there is nothing to report on."""
     zone = the_shop(conn).clock
     today = from_seconds(now).astimezone(zone).date()
@@ -122,7 +122,7 @@ def gather(conn: Connection, asked: ReportAsk, now: int) -> Gathered:
     return Gathered(facts, tuple(machines[:MOST_MACHINES]), tuple(newest))
 
 
-def _machines(conn: Connection, asked: ReportAsk, visit: Visit | None) -> list[Machine]:
+def _machines(conn: Connection, asked: ReportRequest, visit: Visit | None) -> list[Machine]:
     if asked.client_id is not None:
         of_client = conn.execute(
             "SELECT id FROM machines WHERE client_id = ? AND retired_at IS NULL ORDER BY tag",
@@ -139,7 +139,7 @@ def _machines(conn: Connection, asked: ReportAsk, visit: Visit | None) -> list[M
     return machines
 
 
-def _span(asked: ReportAsk, visit: Visit | None, zone: ZoneInfo, today: date, now: int) -> Span:
+def _span(asked: ReportRequest, visit: Visit | None, zone: ZoneInfo, today: date, now: int) -> Span:
     if visit is not None:
         until = now if visit.closed_at is None else to_seconds(visit.closed_at)
         return Span(to_seconds(visit.opened_at), until + 1, zone)
@@ -156,7 +156,7 @@ def _span(asked: ReportAsk, visit: Visit | None, zone: ZoneInfo, today: date, no
     return Span(begin, end, zone)
 
 
-def _notes(conn: Connection, asked: ReportAsk, machines: Sequence[Machine]) -> list[Record]:
+def _notes(conn: Connection, asked: ReportRequest, machines: Sequence[Machine]) -> list[Record]:
     chosen = []
     known = {machine.id for machine in machines}
     for number in dict.fromkeys(asked.notes):
@@ -201,7 +201,7 @@ def _of_machine(
         tag=machine.tag,
         make_and_model=f"{machine.make} {machine.model}".strip(),
         visits=_visits(conn, machine.id, visit, span),
-        deeds=_deeds(conn, machine.id, details, written, own_notes, span),
+        actions=_deeds(conn, machine.id, details, written, own_notes, span),
         volumes=tuple(
             then for volume in volumes if (then := _volume(conn, volume, span)) is not None
         ),
@@ -244,7 +244,7 @@ def _visits(
             opened=span.day(each.opened_at),
             closed=span.day(each.closed_at) if each.closed_at else None,
             outcome=each.outcome,
-            said=each.said,
+            said=each.reported_problem,
             guaranteed_until=each.guaranteed_until,
         )
         for each in in_span
@@ -258,42 +258,42 @@ def _deeds(
     written: Sequence[Record],
     notes: Sequence[Record],
     span: Span,
-) -> tuple[Deed, ...]:
-    deeds: list[Deed] = []
+) -> tuple[ReportedAction, ...]:
+    actions: list[ReportedAction] = []
     sentences = {record.run_id: record.text for record in written if record.run_id is not None}
     for run in details:
         assert run.ended_at is not None
         day = span.day(run.ended_at)
         gone = sum((o.removed + o.held for o in run.outcomes), Tally())
         if run.work == "clean" and gone.count:
-            deeds.append(Cleaned(day, run.freed or 0, gone))
+            actions.append(Cleaned(day, run.freed or 0, gone))
         if run.work == "put back" and run.put_back is not None and run.put_back.count:
-            deeds.append(PutBack(day, run.put_back.count))
+            actions.append(PutBack(day, run.put_back.count))
         if run.work == "act" and run.id in sentences:
-            deeds.append(Remark(day, sentences[run.id]))
-        deeds += _checked(conn, run.id, day)
-        deeds += [
-            ByHand(span.day(step.at or run.ended_at), step.in_words, step.word)
+            actions.append(Remark(day, sentences[run.id]))
+        actions += _checked(conn, run.id, day)
+        actions += [
+            ByHand(span.day(step.at or run.ended_at), step.in_words, step.comment)
             for step in run.steps
             if not step.kind.by_agent and step.state is StepState.DONE
         ]
     for change in settings_changes.of_machine(conn, machine_id):
         if span.has(change.at):
-            deeds.append(
+            actions.append(
                 Changed(
-                    span.day(change.at), change.name, change.before, change.after, change.word,
+                    span.day(change.at), change.name, change.before, change.after, change.comment,
                     is_set_back=False,
                 )
             )  # fmt: skip
         if change.state is ChangeState.PUT_BACK and change.ended_at and span.has(change.ended_at):
-            deeds.append(
+            actions.append(
                 Changed(
                     span.day(change.ended_at), change.name, change.before, change.after, "",
                     is_set_back=True,
                 )
             )  # fmt: skip
-    deeds += [Remark(span.day(note.at), note.text) for note in notes]
-    return tuple(sorted(deeds, key=lambda deed: deed.day))
+    actions += [Remark(span.day(note.at), note.text) for note in notes]
+    return tuple(sorted(actions, key=lambda action: action.day))
 
 
 def _checked(conn: Connection, run_id: int, day: date) -> list[CheckedThings]:
@@ -306,7 +306,7 @@ def _checked(conn: Connection, run_id: int, day: date) -> list[CheckedThings]:
         kind.name if (kind := kinds().get(checked.check)) else checked.check for checked in known
     )
     findings = sum(
-        sum(finding.needs_somebody for finding in checked.findings) + checked.more
+        sum(finding.needs_somebody for finding in checked.findings) + checked.unlisted
         for checked in known
     )
     return [CheckedThings(day, tuple(names), findings, not any(c.why for c in known))]
@@ -354,7 +354,7 @@ def _starts(conn: Connection, machine_id: int, span: Span) -> tuple[float, float
 
 
 def _cost(start: BootCost) -> float:
-    return start.rest + sum((start.programs or {}).values())
+    return start.unattributed + sum((start.programs or {}).values())
 
 
 def _let_go(
@@ -376,9 +376,9 @@ def _let_go(
             count=max(0, known.count - hold.put_back.count),
             size=max(0, known.size - hold.put_back.size),
         )
-        if hold.held.count and to_seconds(hold.until_at) > now:
+        if hold.held.count and to_seconds(hold.expires_at) > now:
             held += hold.held
-            day = span.day(hold.until_at)
+            day = span.day(hold.expires_at)
             until = day if until is None else min(until, day)
     by_size = sorted(gone.items(), key=lambda item: -item[1].size)
     return tuple(LetGo(key, tally) for key, tally in by_size if tally.count), held, until
@@ -408,13 +408,13 @@ def _left(details: Sequence[RunDetail]) -> tuple[tuple[Reason, Tally], ...]:
 def _findings(
     conn: Connection, machine_id: int, details: Sequence[RunDetail]
 ) -> tuple[ReportedFinding, ...]:
-    """What is open, and what was found in the span and seen to."""
+    """What is open, and what was found in the span and dealt with."""
     kept = {check.id: check for check in checks.newest(conn, [machine_id]) if check.is_open}
     for run in details:
         kept |= {check.id: check for check in checks.of_run(conn, run.id) if check.settled_at}
     return tuple(
         ReportedFinding(
-            finding.what, finding.where or check.checked.of, finding.severity, not check.is_open
+            finding.what, finding.where or check.checked.target, finding.severity, not check.is_open
         )
         for check in kept.values()
         for finding in check.checked.findings
@@ -423,6 +423,6 @@ def _findings(
 
 
 def _is_reported(kept: GivenAdvice, span: Span) -> bool:
-    if kept.fate is AdviceFate.DROPPED:
+    if kept.status is AdviceStatus.DROPPED:
         return False
-    return kept.fate not in _CLOSED or span.has(kept.at)
+    return kept.status not in _CLOSED or span.has(kept.at)

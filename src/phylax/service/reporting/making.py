@@ -7,7 +7,7 @@ from sqlite3 import Connection
 
 from phylax.core.reporting.composing import compose
 from phylax.core.reporting.document import Document
-from phylax.core.reporting.request import Report, ReportAsk
+from phylax.core.reporting.request import Report, ReportRequest
 from phylax.service.context.context import Context, the_shop
 from phylax.service.record import sealing
 from phylax.service.reporting.gathering import gather
@@ -16,14 +16,14 @@ from phylax.store.reporting import reports
 from phylax.store.reporting.reports import NewReport
 
 
-def preview(context: Context, asked: ReportAsk) -> Document:
+def preview(context: Context, asked: ReportRequest) -> Document:
     """How a report would read; nothing is kept of it."""
     with context.db.read() as conn:
         gathered = gather(conn, asked, context.now())
     return compose(gathered.facts, asked.language, asked.leave_out)
 
 
-def prepare(context: Context, asked: ReportAsk, who: str) -> NewReport:
+def prepare(context: Context, asked: ReportRequest, who: str) -> NewReport:
     """A report as it is to be kept, sealed and printed. It takes its time: not under the lock."""
     now = context.now()
     with context.db.read() as conn:

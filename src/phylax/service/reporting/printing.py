@@ -126,7 +126,10 @@ def _block(block: Block) -> dict[str, Any]:
                 rows=tuple(tuple(map(_in_one_line, row)) for row in block.rows),
             )
         case Drawing():
-            named = {"caption": _in_one_line(block.caption), "words": _in_one_line(block.words)}
+            named = {
+                "caption": _in_one_line(block.caption),
+                "alt_text": _in_one_line(block.alt_text),
+            }
             block = block.model_copy(update=named)
     return block.model_dump(mode="json")
 

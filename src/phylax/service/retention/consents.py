@@ -1,4 +1,4 @@
-"""A person's yes to a listing, given for one or for many at once."""
+"""A person's approval to a listing, given for one or for many at once."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def give(conn: Connection, change: Change, survey: Survey, new: NewConsent) -> C
 
 
 def check_asks(key: str) -> None:
-    """A problem where a category is none that needs a yes."""
+    """A problem where a category is none that needs approval."""
     kind = catalogue().get(key)
     if kind is None:
         raise not_found("category", key, catalogue())

@@ -71,7 +71,7 @@ def _merged(conn: Connection, scope: Scope, subject_id: int, key: str, rule: Rul
 
 
 def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
-    """What would go over all machines if a scope said something else of a category."""
+    """What would be removed over all machines if a scope said something else of a category."""
     check_rule(conn, question.scope, question.subject_id, question.category, question.rule, "/rule")
     subject_in_words(conn, question.scope, question.subject_id)
     kind = category(question.category)
@@ -109,7 +109,7 @@ def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
             row["id"],
             row["tag"],
             row["name"],
-            row["looked_at"],
+            row["surveyed_at"],
             *both(row["id"], row["client_id"]),
         )
         for row in shop.all_machines(conn)

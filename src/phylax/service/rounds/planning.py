@@ -57,8 +57,8 @@ def check(conn: Connection, edit: RoundEdit) -> None:
     clients = shop.site_limits(conn)
     if missing := [c for c in edit.client_ids if c not in clients]:
         raise invalid("/client_ids", f"there is no client {missing[0]}")
-    if edit.cared_for_by is not None and people.by_id(conn, edit.cared_for_by) is None:
-        raise invalid("/cared_for_by", f"there is no person {edit.cared_for_by}")
+    if edit.responsible_id is not None and people.by_id(conn, edit.responsible_id) is None:
+        raise invalid("/responsible_id", f"there is no person {edit.responsible_id}")
     if not edit.volumes.is_all:
         machine_ids = [m.id for m in shop.described(conn) if edit.takes(m)]
         check_volumes(conn, "/volumes", edit.volumes, machine_ids)
@@ -116,7 +116,7 @@ def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
         next_dates=tuple(from_seconds(occurrence.opens_at) for occurrence in dates),
         notes=tuple(filter(None, notes)),
         machines=len(chosen),
-        takes=timedelta(seconds=max(takes.values())) if takes else None,
+        expected_duration=timedelta(seconds=max(takes.values())) if takes else None,
         seldom_on=tuple(seldom_on(conn, edit, at=at)),
         too_long_for=tuple(too_long[:_MOST_TOLD]),
         without_volumes=tuple(_without_volumes(conn, edit, chosen)[:_MOST_TOLD]),
@@ -154,8 +154,8 @@ def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
             Habit(
                 machine_id=machine.id,
                 machine_tag=machine.tag,
-                was_on=on.was_on,
-                of=on.of,
+                online=on.was_on,
+                window=on.of,
                 sentence=in_a_sentence(machine.tag, timing, on, proposed, at),
                 proposed_at=proposed and proposed[1],
                 proposed_day=proposed[0] if proposed else "",
@@ -206,8 +206,8 @@ def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
                 machine_tag=machine.tag,
                 client_name=machine.client_name,
                 next_at=None if member.next_at is None else from_seconds(member.next_at),
-                takes=timedelta(seconds=takes[machine.id]),
-                waits=waiting[0].id if waiting else None,
+                expected_duration=timedelta(seconds=takes[machine.id]),
+                waiting_run_id=waiting[0].id if waiting else None,
                 postponed=postponed.in_words if postponed else "",
             )
         )
@@ -241,7 +241,7 @@ def _postpone_waiting(
     run = runs.run(conn, run_id)
     assert run is not None
     if asked.until is None:
-        skipped = rounds.Postponement(None, asked.word, who)
+        skipped = rounds.Postponement(None, asked.comment, who)
         give_up(conn, run, RunState.CALLED_OFF, skipped.in_words, at=at)
         return
     queue.hold_back(conn, round_, run, to_seconds(asked.until), at=at)

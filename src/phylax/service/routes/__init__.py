@@ -1,1 +1,1 @@
-"""The routes under /api/v1, a module for each family."""
+"""The routes under /api/v2, a module for each family."""

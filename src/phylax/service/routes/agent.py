@@ -82,7 +82,7 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
         )
         # the name by which it appears is ours, what it calls itself stands beside
         who, subject = f"agent on {machine.tag}", f"{machine.tag}, calls itself {new.facts.host}"
-        audit.record(conn, who=who, at=now, deed="enrol agent", subject=subject)
+        audit.record(conn, who=who, at=now, action="enrol agent", subject=subject)
         events.publish(conn, EventKind.MACHINE, at=now, machine_id=machine_id)
     return Enrolled(machine_id=machine_id, tag=machine.tag, key=key)
 

@@ -45,9 +45,9 @@ def handle_attention(
     attention_id: int, edit: AttentionEdit, change: TheChange, request: Request, response: Response
 ) -> Attention:
     """Take it on, put it off, settle it with a word, or give it back."""
-    until = None if edit.until is None else to_seconds(edit.until)
+    until = None if edit.snooze_until is None else to_seconds(edit.snooze_until)
     if until is not None and not change.now < until < change.now + 366 * 86400:
-        raise invalid("/until", "put it off until a time within a year")
+        raise invalid("/snooze_until", "put it off until a time within a year")
     with change.context.db.write() as conn:
         before = _find(conn, attention_id, change.now)
         check_match(request, before, (before.handled_by or "the watch", change.now))
@@ -58,11 +58,11 @@ def handle_attention(
             who=change.who,
             at=change.now,
             until=until,
-            word=edit.word.strip(),
+            word=edit.comment.strip(),
         )
         after = _find(conn, attention_id, change.now)
         if edit.handling is Handling.SETTLED:
-            text = f"Settled: {before.reason}. {edit.word.strip()}"
+            text = f"Settled: {before.reason}. {edit.comment.strip()}"
             records.append(
                 conn,
                 Entry(

@@ -50,9 +50,9 @@ def order_part(number: int, new: NewPart, change: TheChange) -> Response:
     def act(conn: Connection) -> OrderedPart:
         visit = _open(conn, number, change)
         part = _part(conn, desk.add_part(conn, number, new, who=change.who, at=change.now), change)
-        source = f" from {part.from_whom}" if part.from_whom else ""
+        source = f" from {part.supplier}" if part.supplier else ""
         expected = f", expected {part.expected}" if part.expected else ""
-        write(conn, change, visit, f"Visit {number}: ordered {part.what}{source}{expected}.")
+        write(conn, change, visit, f"Visit {number}: ordered {part.item}{source}{expected}.")
         change.audit(conn, "order part", visit.machine_tag, after=part)
         return part
 
@@ -70,7 +70,7 @@ def set_part(part: int, step: PartStep, change: TheChange) -> Response:
         if step.state is not before.state:
             desk.set_part(conn, part, step.state, who=change.who, at=change.now)
             became = "waited for again" if step.state is PartState.ORDERED else step.state
-            write(conn, change, visit, f"Visit {visit.id}: {before.what} {became}.")
+            write(conn, change, visit, f"Visit {visit.id}: {before.item} {became}.")
             change.audit(conn, "part", visit.machine_tag, before, step)
         return _part(conn, part, change)
 
@@ -87,7 +87,7 @@ def set_ready(number: int, asked: ReadyToFetch, change: TheChange, request: Requ
         before = open_as_read(conn, number, change, request)
         if asked.mail:
             fetching.tell(conn, before, asked, at=change.now)
-        write(conn, change, before, ready_in_words(number, asked.mail or "", asked.word))
+        write(conn, change, before, ready_in_words(number, asked.mail or "", asked.comment))
         desk.set_ready(conn, number, asked.mail or "", who=change.who, at=change.now)
         after = visit_of(conn, number, change.now)
         change.audit(conn, "ready", after.machine_tag, before, after)
@@ -158,7 +158,7 @@ def destroy_note(note: int, change: TheChange) -> None:
 
 def _check_reader(conn: Connection, visit: Visit, note: SealedNote, actor: Actor) -> None:
     person = actor.person
-    works_on_it = visit.whom == person.id or desk.has_worked_on(conn, visit.id, actor.name)
+    works_on_it = visit.assignee_id == person.id or desk.has_worked_on(conn, visit.id, actor.name)
     if person.role is Role.OWNER or note.made_by == actor.name:
         return
     if person.role is not Role.TECHNICIAN or not works_on_it:

@@ -21,7 +21,7 @@ _PAGE = 500
 
 
 async def _listening(request: Request, actor: Signed) -> AsyncIterator[Listener]:
-    """From before the answer begins, so that who is one too many is told so."""
+    """From before the answer begins, so that who is one too many gets a message."""
     feed: Feed = request.app.state.feed
     with feed.listening(actor) as listener:
         yield listener

@@ -5,10 +5,10 @@ from __future__ import annotations
 from fastapi import APIRouter, Response
 
 from phylax.core.clients.importing.request import (
-    ImportAsk,
     ImportCommit,
     ImportDone,
     ImportPreview,
+    ImportRequest,
 )
 from phylax.service.clients import importing
 from phylax.service.context.context import TheContext
@@ -21,7 +21,7 @@ router = APIRouter(prefix="/imports", tags=["imports"])
 
 
 @router.post("/preview", responses=documented(422))
-def preview_import(asked: ImportAsk, context: TheContext, actor: Signed) -> ImportPreview:
+def preview_import(asked: ImportRequest, context: TheContext, actor: Signed) -> ImportPreview:
     """What would become of each line of a CSV. Nothing is written."""
     with context.db.read() as conn:
         return importing.preview(conn, asked).preview

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.erasing.data_retention import Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import DataRetention, DataRetentionEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
@@ -15,7 +15,7 @@ router = APIRouter(prefix="/keeping", tags=["keeping"])
 
 
 @router.get("")
-def get_keeping(context: TheContext, actor: Signed, response: Response) -> Keeping:
+def get_keeping(context: TheContext, actor: Signed, response: Response) -> DataRetention:
     """Spans after which names go: of files, in mails, of people who left."""
     with context.db.read() as conn:
         plan = data_retention.keeping(conn)
@@ -25,8 +25,8 @@ def get_keeping(context: TheContext, actor: Signed, response: Response) -> Keepi
 
 @router.put("", responses=documented(403, 412, 422, 428))
 def set_keeping(
-    edit: KeepingEdit, change: TheChange, owner: Owner, request: Request, response: Response
-) -> Keeping:
+    edit: DataRetentionEdit, change: TheChange, owner: Owner, request: Request, response: Response
+) -> DataRetention:
     """What is older than a shorter span goes within the hour, for good."""
     with change.context.db.write() as conn:
         before = data_retention.keeping(conn)

@@ -150,7 +150,7 @@ def _machines_as_csv(
 
 @router.post("", status_code=201, response_model=Machine, responses=documented(409, 422))
 def add_machine(edit: MachineEdit, change: TheChange) -> Response:
-    """Take a machine in."""
+    """Add a machine."""
 
     def act(conn: Connection) -> Machine:
         _check_client(conn, edit, None)

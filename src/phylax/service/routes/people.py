@@ -9,7 +9,7 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.ground.values import from_seconds
 from phylax.core.people.accounts import (
     Activity,
-    Audited,
+    AuditEntry,
     CodesFor,
     CodesRule,
     LinkShown,
@@ -216,7 +216,7 @@ def _keep_an_owner(conn: Connection, person: Person) -> None:
 
 @router.get("/audit/verification", responses=documented(403))
 def verify_audit(context: TheContext, owner: Owner) -> ChainCheck:
-    """Follow the digests of all deeds."""
+    """Follow the digests of all actions."""
     with context.db.read() as conn:
         return audit.verify(conn)
 
@@ -229,7 +229,7 @@ def list_audit(
     response: Response,
     before: Before = NEWEST,
     limit: Limit = 100,
-) -> list[Audited]:
+) -> list[AuditEntry]:
     """Everything that was changed, newest first."""
     with context.db.read() as conn:
         entries = audit.listed(conn, before=before, limit=limit + 1)

@@ -1,4 +1,4 @@
-"""The protect list: what always stays, added by shop, client and machine."""
+"""The protect list: what is protected, added by shop, client and machine."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def list_covers(number: int, context: TheContext, actor: Signed) -> list[Protect
     responses=documented(403, 404, 409, 422),
 )
 def add_protection(new: NewProtection, change: TheChange, technician: Technician) -> Response:
-    """Add a folder, a pattern or a site to what always stays."""
+    """Add a folder, a pattern or a site to what is protected."""
 
     def act(conn: Connection) -> ScopedProtection:
         subject = check_may_rule(conn, change.actor, new.scope, new.subject_id)
@@ -58,9 +58,9 @@ def add_protection(new: NewProtection, change: TheChange, technician: Technician
         )
         if made is None:
             raise Problem(
-                409, "there-already", f"{new.entry.what!r} is already on that protect list."
+                409, "there-already", f"{new.entry.pattern!r} is already on that protect list."
             )
-        change.audit(conn, "protect", f"{new.entry.what} for {subject}", after=made)
+        change.audit(conn, "protect", f"{new.entry.pattern} for {subject}", after=made)
         change.tell(conn, EventKind.RULE, new.subject_id if new.scope is Scope.MACHINE else None)
         return made
 
@@ -76,7 +76,9 @@ def remove_protection(number: int, change: TheChange, technician: Technician) ->
             raise not_found("protection", number)
         subject = check_may_rule(conn, change.actor, protection.scope, protection.subject_id)
         protections.remove(conn, number)
-        change.audit(conn, "protect no more", f"{protection.entry.what} for {subject}", protection)
+        change.audit(
+            conn, "protect no more", f"{protection.entry.pattern} for {subject}", protection
+        )
         change.tell(conn, EventKind.RULE)
 
 

@@ -7,12 +7,12 @@ from typing import Any
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.desk.advice import AdviceFate
+from phylax.core.desk.advice import AdviceStatus
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.record.records import Entry, RecordKind
 from phylax.core.reporting.document import Document
-from phylax.core.reporting.request import Part, Report, ReportAsk, ReportMail, ReportWhole
+from phylax.core.reporting.request import Part, Report, ReportMail, ReportRequest, ReportWhole
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import Change, TheChange
@@ -59,13 +59,13 @@ def list_reports(
 
 
 @router.post("/preview", responses=documented(422))
-def preview_report(asked: ReportAsk, context: TheContext, actor: Signed) -> Document:
+def preview_report(asked: ReportRequest, context: TheContext, actor: Signed) -> Document:
     """How a report would read; nothing is kept."""
     return making.preview(context, asked)
 
 
 @router.post("", status_code=201, response_model=ReportWhole, responses=documented(422))
-def make_report(asked: ReportAsk, change: TheChange) -> Response:
+def make_report(asked: ReportRequest, change: TheChange) -> Response:
     """Make a report and keep it as it is: its text, its PDF, and the seal of the record then."""
     prepared = making.prepare(change.context, asked, change.who)
 
@@ -130,9 +130,9 @@ def _tell_advice(conn: Connection, change: Change, report: Report) -> None:
     for machine_id in reports.machines_of(conn, report.id):
         for kept in advice.of_machine(conn, machine_id):
             was_in_it = to_seconds(kept.made_at) <= to_seconds(report.made_at)
-            if kept.fate is AdviceFate.PROPOSED and was_in_it:
-                advice.set_fate(
-                    conn, kept.id, AdviceFate.TOLD, who=change.who, at=change.now,
+            if kept.status is AdviceStatus.PROPOSED and was_in_it:
+                advice.set_status(
+                    conn, kept.id, AdviceStatus.TOLD, who=change.who, at=change.now,
                     word=f"in report {report.id}",
                 )  # fmt: skip
 

@@ -66,7 +66,7 @@ def list_rules(context: TheContext, actor: Signed) -> list[ShopRule]:
 
 @router.post("/what-if", responses=documented(403, 404, 422))
 def ask_what_if(question: WhatIfQuestion, context: TheContext, actor: Signed) -> WhatIf:
-    """What another rule would let go, from the last surveys; nothing is changed or touched."""
+    """What another rule would remove, by the last surveys; nothing is changed or touched."""
     with context.db.read() as conn:
         return what_if(conn, question, at=context.now())
 

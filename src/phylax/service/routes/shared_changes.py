@@ -72,11 +72,11 @@ def put_back(number: int, change: TheChange, technician: Technician) -> SharedCh
 
 
 def _act(
-    change: TheChange, number: int, deed: str, act: Callable[..., SharedChange]
+    change: TheChange, number: int, action: str, act: Callable[..., SharedChange]
 ) -> SharedChange:
     with change.context.db.write() as conn:
         after = act(conn, number, who=change.who, at=change.now)
-        change.audit(conn, deed, after.name)
+        change.audit(conn, action, after.name)
         change.tell(conn, EventKind.SETTING)
     for machine in after.machines:
         change.context.wakeups.notify_machine(machine.machine_id)

@@ -66,7 +66,7 @@ def get_today(context: TheContext, actor: Signed) -> Today:
     with context.db.read() as conn:
         current = the_shop(conn)
         items = attention.all_open(conn, at=now)
-        needs_you = in_order(item for item in items if item.needs_somebody)
+        needs_attention = in_order(item for item in items if item.needs_somebody)
         running = runs.under_way(conn, limit=_MOST)
         waiting = runs.waiting(conn, limit=_MOST)
         coming = rounds.next_ones(conn, limit=8)
@@ -76,9 +76,9 @@ def get_today(context: TheContext, actor: Signed) -> Today:
         done = runs.ended_since(conn, since, limit=200)
         shop_needs = what_is_wrong(conn, now)
     return Today(
-        sentence=in_a_sentence(needs_you, coming, local),
+        sentence=in_a_sentence(needs_attention, coming, local),
         shop_needs=shop_needs,
-        needs_you=tuple(needs_you),
+        needs_attention=tuple(needs_attention),
         running=tuple(running),
         waiting=tuple(waiting),
         next_rounds=tuple(coming),

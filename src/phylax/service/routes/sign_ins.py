@@ -118,7 +118,7 @@ async def welcome(
                 raise Problem(403, "link-not-valid", "This link was used already.")
             people.end_everything(conn, person.id, at=context.now())
             people.set_password(conn, person.id, kept)
-            audit.record(conn, who=person.name, at=context.now(), deed="choose password",
+            audit.record(conn, who=person.name, at=context.now(), action="choose password",
                          subject=person.login)  # fmt: skip
             signing_in.begin_session(conn, context, person, request, response)
 

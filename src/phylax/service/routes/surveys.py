@@ -76,7 +76,7 @@ def get_listing(
         list[int], Query(max_length=200, description="Only these, in this order, and no page")
     ] = [],  # noqa: B006
 ) -> list[ListedItem]:
-    """A kept listing, page by page: of categories that need a yes or are only listed."""
+    """A kept listing, page by page: of categories that need approval or are only listed."""
     with context.db.read() as conn:
         find_survey(conn, survey_id)
         if number:
@@ -130,7 +130,7 @@ def get_folder_sums(
     "/consents", status_code=201, response_model=Consent, responses=documented(403, 404, 422)
 )
 def give_consent(new: NewConsent, change: TheChange, technician: Technician) -> Response:
-    """A person's yes to exactly these items, as the survey found them."""
+    """A person's approval to exactly these items, as the survey found them."""
 
     def act(conn: Connection) -> Consent:
         return give(conn, change, find_survey(conn, new.survey_id), new)

@@ -51,12 +51,12 @@ def list_prospects(
             (
                 prospect.machine_tag, prospect.client_name, prospect.mount,
                 prospect.capacity, prospect.free, prospect.threshold_percent,
-                prospect.fills and prospect.fills.likely,
+                prospect.fill_rate and prospect.fill_rate.likely,
                 *(
                     (prospect.crosses.soonest, prospect.crosses.likely, prospect.crosses.latest)
                     if prospect.crosses else (None, None, None)
                 ),
-                prospect.full and prospect.full.likely, prospect.advice and prospect.advice.words,
+                prospect.full and prospect.full.likely, prospect.advice and prospect.advice.text,
             )
             for prospect in listed
         ),

@@ -1,4 +1,4 @@
-"""Tune-up: what runs by itself, the notebook of programs, questions and their answers."""
+"""Tune-up: startup programs, the notebook of programs, questions and their answers."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from phylax.core.retention import Scope
 from phylax.core.tuning.answers import Answer, AnswerEdit, AnsweredQuestion
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
-from phylax.core.tuning.looks import MOST_PROGRAMS, JudgedLook, UnknownProgram
+from phylax.core.tuning.looks import MOST_PROGRAMS, JudgedSettings, UnknownProgram
 from phylax.core.tuning.rules import (
     ProgramRuleEdit,
     ScopedProgramRule,
@@ -54,8 +54,8 @@ def list_settings(context: TheContext, actor: Signed) -> list[Setting]:
 
 
 @router.get("/machines/{machine}/programs", responses=documented(404))
-def get_programs(machine: str, context: TheContext, actor: Signed) -> JudgedLook:
-    """What runs by itself on a machine, as it was read last, and what becomes of each program."""
+def get_programs(machine: str, context: TheContext, actor: Signed) -> JudgedSettings:
+    """Startup programs on a machine, as it was read last, and what becomes of each program."""
     with context.db.read() as conn:
         return judged_look(conn, find_machine(conn, machine))
 
@@ -82,7 +82,7 @@ def list_unknown(
     least_machines: int = Query(1, ge=1, description="Seen on so many machines at least"),
     limit: int = Query(MOST_PROGRAMS, ge=1, le=MOST_PROGRAMS),
 ) -> list[UnknownProgram]:
-    """Programs that nobody has written about yet, over the whole shop, of most machines first."""
+    """Programs that not in our notes yet, over the whole shop, of most machines first."""
     with context.db.read() as conn:
         listed = [program for program in unknown(conn) if program.machines >= least_machines]
     return listed[:limit]
@@ -209,7 +209,7 @@ def put_answer(
                 question=question,
                 answer=edit.answer,
                 scope=scope,
-                word=edit.word,
+                comment=edit.comment,
                 who=change.who,
                 at=from_seconds(change.now),
             )

@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
-from phylax.core.actions import ActedPart
-from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice, Proposal
+from phylax.core.actions import ActionPart
+from phylax.core.desk.advice import AdviceEdit, AdviceStatus, AdviceStep, GivenAdvice, Proposal
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import Inventory
@@ -51,7 +51,7 @@ def list_installed(
     context: TheContext,
     actor: Signed,
     words: Words = "",
-    trial: Annotated[bool, Query(description="Only what is for trying out")] = False,
+    trial: Annotated[bool, Query(description="Only what is trial version")] = False,
     unused_days: Annotated[
         int | None, Query(ge=1, le=36_500, description="Nobody has started it for so long")
     ] = None,
@@ -69,7 +69,7 @@ def list_installed(
 
 
 @router.get("/runs/{run_id}/acted", responses=documented(404))
-def list_acted(run_id: int, context: TheContext, actor: Signed) -> list[ActedPart]:
+def list_acted(run_id: int, context: TheContext, actor: Signed) -> list[ActionPart]:
     """What became of a run's actions, part by part."""
     with context.db.read() as conn:
         if runs.run(conn, run_id) is None:
@@ -111,7 +111,7 @@ def give_advice(
     def give(conn: Connection) -> GivenAdvice:
         of = find_machine(conn, machine)
         given = Proposal(kind=edit.kind, text=edit.text, figures=edit.figures)
-        number = advice.add(conn, of.id, given, AdviceFate.TOLD, who=change.who, at=change.now)
+        number = advice.add(conn, of.id, given, AdviceStatus.TOLD, who=change.who, at=change.now)
         made = advice.advice(conn, number)
         assert made is not None
         _record(conn, change, made)
@@ -122,8 +122,8 @@ def give_advice(
     return change.once(edit, give)
 
 
-@router.post("/advice/{number}/fate", responses=documented(403, 404, 422))
-def set_fate(
+@router.post("/advice/{number}/status", responses=documented(403, 404, 422))
+def set_status(
     number: int, step: AdviceStep, change: TheChange, technician: Technician
 ) -> GivenAdvice:
     """Say what became of advice: told, accepted, declined, done, or dropped by the shop."""
@@ -131,12 +131,12 @@ def set_fate(
         before = advice.advice(conn, number)
         if before is None:
             raise not_found("advice", number)
-        advice.set_fate(
+        advice.set_status(
             conn,
             number,
-            step.fate,
+            step.status,
             who=change.who,
-            word=step.word,
+            word=step.comment,
             at=change.now,
             again_on=step.again_on,
         )
@@ -149,7 +149,7 @@ def set_fate(
 
 
 def _record(conn: Connection, change: Change, given: GivenAdvice) -> None:
-    word = f" {given.word}" if given.word else ""
+    word = f" {given.comment}" if given.comment else ""
     records.append(
         conn,
         Entry(
@@ -157,7 +157,7 @@ def _record(conn: Connection, change: Change, given: GivenAdvice) -> None:
             at=from_seconds(change.now),
             who=change.who,
             kind=RecordKind.NOTE,
-            text=f"Advice, {given.kind}, {given.fate}: {given.text}{word}",
+            text=f"Advice, {given.kind}, {given.status}: {given.text}{word}",
         ),
     )
     change.tell(conn, EventKind.RECORD, given.machine_id)

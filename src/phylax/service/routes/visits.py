@@ -10,12 +10,12 @@ from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.desk.visits import (
     HandOver,
-    Move,
     NewVisit,
+    NextTurn,
     Slip,
+    Turn,
     Visit,
     VisitEdit,
-    Whose,
     closed_in_words,
     moved_in_words,
     opened_in_words,
@@ -79,7 +79,7 @@ def open_visit(new: NewVisit, change: TheChange) -> Response:
                 "hand it over first."
             )  # fmt: skip
         _check(conn, new, new.machine_id)
-        _check_person(conn, new.whom)
+        _check_person(conn, new.assignee_id)
         made = visit_of(conn, visits.add(conn, new, who=change.who, at=change.now), change.now)
         write(conn, change, made, opened_in_words(made))
         change.audit(conn, "open visit", made.machine_tag, after=made)
@@ -130,16 +130,16 @@ def change_visit(
     return after
 
 
-@router.post("/{number}/move", response_model=Visit, responses=_CHANGED)
-def move_visit(number: int, asked: Move, change: TheChange, request: Request) -> Response:
-    """Say whose move it is, for what, until when, and where the machine is."""
+@router.post("/{number}/turn", response_model=Visit, responses=_CHANGED)
+def set_turn(number: int, asked: NextTurn, change: TheChange, request: Request) -> Response:
+    """Say who acts next, what is to be done, by when, and where the machine is."""
 
     def act(conn: Connection) -> Visit:
         before = open_as_read(conn, number, change, request)
-        if asked.whom is not None and asked.whose is not Whose.OURS:
-            raise invalid("/whom", "only where the move is ours it is somebody's by name")
-        _check_person(conn, asked.whom)
-        visits.move(conn, number, asked, who=change.who, at=change.now)
+        if asked.assignee_id is not None and asked.turn is not Turn.US:
+            raise invalid("/assignee_id", "a person can only be named when the turn is us")
+        _check_person(conn, asked.assignee_id)
+        visits.set_turn(conn, number, asked, who=change.who, at=change.now)
         desk.not_ready(conn, number)
         after = visit_of(conn, number, change.now)
         write(conn, change, after, moved_in_words(after))
@@ -162,7 +162,7 @@ def hand_over(number: int, asked: HandOver, change: TheChange, request: Request)
             }
         )
         # written while it is open, so that it belongs to it
-        write(conn, change, before, closed_in_words(closing, asked.word))
+        write(conn, change, before, closed_in_words(closing, asked.comment))
         visits.close(
             conn, number, asked.outcome, asked.guaranteed_until, who=change.who, at=change.now
         )
@@ -199,19 +199,21 @@ def open_as_read(conn: Connection, number: int, change: Change, request: Request
 
 
 def _check(conn: Connection, edit: VisitEdit, machine_id: int, number: int | None = None) -> None:
-    if edit.back_from is None:
+    if edit.earlier_visit_id is None:
         return
-    earlier = visits.visit(conn, edit.back_from, today=date.min)
+    earlier = visits.visit(conn, edit.earlier_visit_id, today=date.min)
     if earlier is None or earlier.machine_id != machine_id or earlier.id == number:
-        raise invalid("/back_from", f"this machine had no visit {edit.back_from} before")
+        raise invalid(
+            "/earlier_visit_id", f"this machine had no visit {edit.earlier_visit_id} before"
+        )
     if earlier.closed_at is None:
-        raise invalid("/back_from", f"visit {edit.back_from} is open still")
+        raise invalid("/earlier_visit_id", f"visit {edit.earlier_visit_id} is open still")
 
 
 def _check_person(conn: Connection, whom: int | None) -> None:
     person = None if whom is None else people.by_id(conn, whom)
     if whom is not None and (person is None or not person.active):
-        raise invalid("/whom", f"nobody of the shop has the number {whom}")
+        raise invalid("/assignee_id", f"nobody of the shop has the number {whom}")
 
 
 def write(conn: Connection, change: Change, visit: Visit, text: str) -> None:

@@ -1,4 +1,4 @@
-"""Listings that wait for a yes, over the whole shop: read and agreed to in one place."""
+"""Listings that need approval, over the whole shop: read and agreed to in one place."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from fastapi import APIRouter, Response
 
 from phylax.core.catalogue import catalogue
 from phylax.core.retention import Scope
-from phylax.core.retention.consents import NewConsent, NewYes, WaitingListing
+from phylax.core.retention.consents import NewApproval, NewConsent, WaitingListing
 from phylax.core.runs.runs import NewRun, RunsMade
 from phylax.core.survey import ledger
 from phylax.service.context.context import TheContext
@@ -39,14 +39,14 @@ def list_waiting_listings(context: TheContext, actor: Signed) -> list[WaitingLis
                 client_name=machine.client_name,
                 category=line.category,
                 name=catalogue()[line.category].name,
-                items=line.needs_yes.count,
-                size=line.needs_yes.size,
-                looked_at=survey.ended_at,
+                items=line.needs_approval.count,
+                size=line.needs_approval.size,
+                surveyed_at=survey.ended_at,
             )
             for machine in machines
             if (survey := surveys.newest(conn, machine.id)) is not None
             for line in ledger(survey).lines
-            if line.needs_yes.count
+            if line.needs_approval.count
             and line.rule.source is not Scope.CATALOGUE
             and line.category not in consents.standing_categories(conn, machine.id)
         ]
@@ -55,7 +55,7 @@ def list_waiting_listings(context: TheContext, actor: Signed) -> list[WaitingLis
 
 @router.post("/agree", status_code=201, response_model=RunsMade,
              responses=documented(403, 404, 422))  # fmt: skip
-def agree(new: NewYes, change: TheChange, technician: Technician) -> Response:
+def agree(new: NewApproval, change: TheChange, technician: Technician) -> Response:
     """Say yes to all that these listings propose; each machine is cleaned of just that."""
 
     def act(conn: Connection) -> RunsMade:
@@ -67,7 +67,7 @@ def agree(new: NewYes, change: TheChange, technician: Technician) -> Response:
                 category=listing.category,
                 whole=True,
                 via=new.via,
-                word=new.word,
+                comment=new.comment,
             )
             made = give(conn, change, survey, yes)
             given[survey.machine_id].append((listing.category, made.id))

@@ -1,5 +1,5 @@
 """A survey of chosen volumes says of the others what the machine's newest survey knew of them: so
-one survey is always how the whole machine stands, and what waits for a yes goes on waiting."""
+one survey is always how the whole machine stands, and what needs approval goes on waiting."""
 
 from __future__ import annotations
 
@@ -39,9 +39,9 @@ def carried(conn: Connection, machine_id: int, message: SurveyMessage) -> Carrie
     machine = shop.machine(conn, machine_id)
     if before is None or machine is None:
         return None
-    if (before.run_id, before.look) == (run.id, message.look):
+    if (before.run_id, before.kind) == (run.id, message.survey_kind):
         # the same survey once more, by an agent that was cut off: it has its listings already
-        lines = tuple(line for line in before.lines if line.looked_at is not None)
+        lines = tuple(line for line in before.lines if line.surveyed_at is not None)
         return Carried(before.id, frozenset(line.mount for line in lines), lines)
     looked_at = {line.mount for line in message.lines}
     mounts = frozenset(
@@ -50,7 +50,7 @@ def carried(conn: Connection, machine_id: int, message: SurveyMessage) -> Carrie
         if not run.volumes.covers(volume.mount) and volume.mount not in looked_at
     )
     lines = tuple(
-        line.model_copy(update={"looked_at": line.looked_at or before.ended_at})
+        line.model_copy(update={"surveyed_at": line.surveyed_at or before.ended_at})
         for line in before.lines
         if line.mount in mounts
     )
@@ -63,7 +63,7 @@ def carried(conn: Connection, machine_id: int, message: SurveyMessage) -> Carrie
 def completed(message: SurveyMessage, carried_over: Carried | None) -> SurveyMessage:
     """The survey with what comes over; what its agent itself says of other times does not count."""
     own = tuple(
-        line if line.looked_at is None else line.model_copy(update={"looked_at": None})
+        line if line.surveyed_at is None else line.model_copy(update={"surveyed_at": None})
         for line in message.lines
     )
     return message.model_copy(
@@ -83,4 +83,4 @@ def _asks(line: SurveyLine) -> bool:
 
 def _unlisted(line: SurveyLine) -> SurveyLine:
     """Without its listing nobody can say yes to it; the volume is to be looked at anew."""
-    return line.model_copy(update={"goes": Tally()})
+    return line.model_copy(update={"removable": Tally()})

@@ -124,10 +124,10 @@ def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, a
         raise Problem(
             409, "built-upon", f"Step {number} cannot be reopened: a later step has begun."
         )
-    if edit.state is StepState.LEFT_OUT and not edit.word.strip():
-        raise invalid("/word", "say why the step is skipped")
+    if edit.state is StepState.LEFT_OUT and not edit.comment.strip():
+        raise invalid("/comment", "say why the step is skipped")
     steps.lay_out(conn, run.id, all_)
-    steps.put(conn, run.id, [number], edit.state, at=at, by=who, word=edit.word.strip())
+    steps.put(conn, run.id, [number], edit.state, at=at, by=who, word=edit.comment.strip())
     go_on(conn, run, at=at)
 
 

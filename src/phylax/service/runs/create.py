@@ -47,7 +47,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         return _make_held(conn, new, who=who, at=at)
     if new.programs or new.values or new.changes:
         return _make_settings(conn, new, who=who, at=at)
-    if new.act is not None:
+    if new.action is not None:
         check_may_act(conn, new, at=at)
     for key in new.categories:
         if key not in catalogue():
@@ -81,10 +81,10 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         volumes=new.volumes,
         checks=new.checks,
         modes=dict(new.modes),
-        act=new.act,
+        action=new.action,
         due_at=None if new.at is None else to_seconds(new.at),
-        settings=SettingsPicks(word=new.word) if new.act is not None else None,
-        asked_by=new.survey_id,
+        settings=SettingsPicks(comment=new.comment) if new.action is not None else None,
+        agreed_survey_id=new.survey_id,
     )
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
@@ -116,7 +116,7 @@ def make_routines(
             routine=(routine.id, routine.version),
             volumes=new.volumes,
             on_bench=new.on_bench,
-            takes=routines.takes_on(conn, routine.id, machine_id),
+            expected_seconds=routines.takes_on(conn, routine.id, machine_id),
         )
         run_id = runs.add(conn, waiting, at=at)
         assert run_id is not None
@@ -211,9 +211,9 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
             if not program.verdict.changes:
                 reason = f"{program.program.name} stays: {program.verdict.reason}"
                 raise invalid(where, f"{reason} {program.verdict.detail}".strip())
-            if program.verdict.want != want.intent:
-                name, by_rule = program.program.name, program.verdict.want
-                raise invalid(f"{where}/intent", f"{name} is to run {by_rule} by the shop's rules")
+            if program.verdict.value != want.intent:
+                name, by_rule = program.program.name, program.verdict.value
+                raise invalid(f"{where}/intent", f"{name} is set to {by_rule} by the shop's rules")
             wanted.append(Wanted(program=want.program, was=program.now, intent=want.intent))
     values = _wanted_values(conn, machine, new.values) if new.values else ()
     for place, number in enumerate(new.changes):
@@ -224,7 +224,7 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
             raise invalid(f"/changes/{place}", f"change {number} is {change.state} already")
         change_ids.append(settings_changes.machines_name(conn, number))
     picks = SettingsPicks(
-        wanted=tuple(wanted), values=values, changes=tuple(change_ids), word=new.word
+        wanted=tuple(wanted), values=values, changes=tuple(change_ids), comment=new.comment
     )
     waiting = runs.Waiting(new.machine_id, new.work, (), who, settings=picks)
     run_id = runs.add(conn, waiting, at=at)
@@ -236,23 +236,28 @@ def _wanted_values(
     conn: Connection, machine: Machine, asked: Sequence[WantedSetting]
 ) -> tuple[WantedValue, ...]:
     """Settings as the rules want them; a problem where one stays, or is to be something else."""
-    judged = {(j.seen.key, j.seen.of): j for j in judged_look(conn, machine).values}
+    judged = {(j.seen.key, j.seen.person): j for j in judged_look(conn, machine).values}
     wanted = []
     for number, want in enumerate(asked):
         where = f"/values/{number}"
-        value = judged.get((want.setting, want.of))
+        value = judged.get((want.setting, want.person))
         if value is None:
-            of = f" of {want.of}" if want.of else ""
+            of = f" of {want.person}" if want.person else ""
             raise invalid(f"{where}/setting", f"{want.setting}{of} was not seen on {machine.tag}")
         name = value.setting.name
         if not value.verdict.changes:
             reason = f"{name} stays: {value.verdict.reason} {value.verdict.detail}"
             raise invalid(where, reason.strip())
-        is_same = type(value.verdict.want) is type(want.value)
-        if not is_same or value.verdict.want != want.value:
+        is_same = type(value.verdict.value) is type(want.value)
+        if not is_same or value.verdict.value != want.value:
             raise invalid(f"{where}/value", f"{name} is to be {value.becomes} by the shop's rules")
         wanted.append(
-            WantedValue(setting=want.setting, of=want.of, was=value.seen.value, value=want.value)
+            WantedValue(
+                setting=want.setting,
+                person=want.person,
+                previous=value.seen.value,
+                value=want.value,
+            )
         )
     return tuple(wanted)
 
@@ -288,7 +293,7 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
 def expected_to_go(
     looked: Ledger, categories: tuple[str, ...], volumes: VolumeChoice = ALL_VOLUMES
 ) -> Tally:
-    """What goes of some categories on some volumes by their rules, without another yes."""
+    """What goes of some categories on some volumes by their rules, without another approval."""
     going = (line.going(volumes) for line in looked.lines if line.category in categories)
     return sum(going, Tally())
 

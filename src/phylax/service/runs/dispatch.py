@@ -17,9 +17,9 @@ from phylax.core.protocol import (
     ChangeSettingsOrder,
     CleanOrder,
     HeldOrder,
-    LookAtSettingsOrder,
     Order,
     PutSettingsBackOrder,
+    ReadSettingsOrder,
     SurveyOrder,
 )
 from phylax.core.retention import Caution, ProtectEntry
@@ -54,15 +54,15 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     if run.work == "check" and run.routine_id is None:
         keys, modes = runs.checks_of(conn, run.id), runs.modes_of(conn, run.id)
         return check_order(conn, run, keys, modes, lease, None)
-    if run.act is not None:
+    if run.action is not None:
         return ActOrder(
-            run_id=run.id, lease=lease, act=run.act,
-            earlier=step_lengths.earlier(conn, machine_id, run.act.action),
+            run_id=run.id, lease=lease, action=run.action,
+            earlier=step_lengths.earlier(conn, machine_id, run.action.action),
             # asked for earlier, it may have been found out since
-            protect_findings=why_stopped(conn, machine_id, run.act)[:500],
+            protect_findings=why_stopped(conn, machine_id, run.action)[:500],
         )  # fmt: skip
     if run.work == "look at settings":
-        return LookAtSettingsOrder(run_id=run.id, lease=lease)
+        return ReadSettingsOrder(run_id=run.id, lease=lease)
     if run.work in ("change settings", "put settings back"):
         return _settings_order(conn, run, lease)
     end_by = queue.end_by(conn, run, at=at)
@@ -86,7 +86,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     expect = None
     if newest:
         lines = (line for line in newest.lines if run.volumes.covers(line.mount))
-        expect = sum((line.holds for line in lines), Tally())
+        expect = sum((line.total for line in lines), Tally())
     look = tuple(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
@@ -97,10 +97,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         return SurveyOrder(
             run_id=run.id,
             lease=lease,
-            look=look,
+            rules=look,
             protect=protect,
             volumes=run.volumes,
-            expect=expect,
+            expected=expect,
             end_by=ends,
             settings=True,
             snapshot=snapshot,
@@ -115,7 +115,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     return CleanOrder(
         run_id=run.id,
         lease=lease,
-        look=look,
+        rules=look,
         protect=protect,
         volumes=run.volumes,
         # what has no yes is only looked at; its listing then waits for one
@@ -126,9 +126,9 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         ),
         standing=tuple(key for key in run.categories if key in standing),
         agreed=agreed,
-        look_first=StepKind.SURVEY in part if part else run.survey_id is None,
-        expect=expect,
-        expect_gone=run.expected,
+        survey_first=StepKind.SURVEY in part if part else run.survey_id is None,
+        expected=expect,
+        expected_removed=run.expected,
         end_by=ends,
         settings=any(step.kind is StepKind.TUNE for step in checklist.of(conn, run)),
         snapshot=snapshot,
@@ -181,7 +181,7 @@ def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
         lease=lease,
         picks=tuple(holds.chosen(conn, pick)[0] for pick in asked.picks),
         if_taken=asked.if_taken,
-        expect=run.expected,
+        expected=run.expected,
     )
 
 

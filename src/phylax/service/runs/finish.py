@@ -36,7 +36,7 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion, run.act, run.volumes)
+            text=in_a_sentence(run.work, conclusion, run.action, run.volumes)
             + _settings_in_words(conn, run)
             + checked.in_words(conn, run.id)
             + telling.in_words(conn, run.id)
@@ -64,7 +64,7 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
     else:
         changes = settings_changes.named(conn, run.machine_id, picks.changes)
         parts = [f"{c.shown}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
-    said = f" Said to it: {picks.word}." if picks.word else ""
+    said = f" Said to it: {picks.comment}." if picks.comment else ""
     if shared := shared_changes.of_run(conn, run.id):
         number, machines = shared
         said += f" One of {count(machines, 'machine')} at once, shared change {number}."
@@ -73,7 +73,7 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
 
 def _said(conn: Connection, run: Run) -> str:
     """What a person said to an action; to changes of settings it is said with them."""
-    word = runs.settings_picks(conn, run.id).word if run.work == "act" else ""
+    word = runs.settings_picks(conn, run.id).comment if run.work == "act" else ""
     return f" Said to it: {word}." if word else ""
 
 
@@ -97,7 +97,7 @@ def give_up(
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=f"{run.act.title if run.act else _DEEDS[run.work]} {state}: {reason}.",
+            text=f"{run.action.title if run.action else _DEEDS[run.work]} {state}: {reason}.",
             run_id=run.id,
             state=state,
         ),

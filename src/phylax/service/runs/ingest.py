@@ -13,7 +13,7 @@ from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import (
     LEASE_SECONDS,
-    ActedMessage,
+    ActionMessage,
     ChangesMessage,
     CheckedMessage,
     HeldMessage,
@@ -22,8 +22,8 @@ from phylax.core.protocol import (
     ListingMessage,
     Message,
     ReadingsMessage,
+    RestoredMessage,
     ResultMessage,
-    SetBackMessage,
     SettingsMessage,
     SnapshotMessage,
     StartsMessage,
@@ -43,7 +43,7 @@ from phylax.core.runs.runs import (
     with_steps,
 )
 from phylax.core.scheduling.routines import StepKind
-from phylax.core.survey import Ledger, Look, Survey, ledger
+from phylax.core.survey import Ledger, Survey, SurveyKind, ledger
 from phylax.service.problems import Problem
 from phylax.service.runs import (
     availability,
@@ -102,7 +102,7 @@ def apply(
     match message:
         case ListingMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            survey_id = surveys.begun(conn, machine_id, run.id, message.look, at=at)
+            survey_id = surveys.begun(conn, machine_id, run.id, message.survey_kind, at=at)
             surveys.add_items(
                 conn, survey_id, message.category, message.first_number, message.items
             )
@@ -132,14 +132,14 @@ def apply(
         case InventoryMessage():
             run = _own_run(conn, machine_id, message.run_id)
             telling.take_inventory(conn, run, message, at=at)
-        case ActedMessage():
+        case ActionMessage():
             telling.take_acted(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SnapshotMessage():
             run = _own_run(conn, machine_id, message.run_id)
             telling.take_snapshot(conn, run, message, at=at)
         case StartsMessage():
             settings_ingest.take_starts(conn, machine_id, message, at=at)
-        case SetBackMessage():
+        case RestoredMessage():
             set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
@@ -203,11 +203,11 @@ def _own_run(conn: Connection, machine_id: int, run_id: int) -> Run:
 
 
 def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int) -> None:
-    """Lines of a look that goes on, for people to see; a run that has ended gets no more."""
+    """Lines of a survey that goes on, for people to see; a run that has ended gets no more."""
     if run.state.has_ended:
         return
     started = to_seconds(message.started_at)
-    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=started)
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.survey_kind, at=started)
     surveys.add_part(conn, survey_id, message.lines)
     if run.work == "survey":
         runs.note_look(conn, run.id, survey_id, None, second=False)
@@ -226,12 +226,12 @@ def _finish_survey(
     newest_id = surveys.newest_id(conn, run.machine_id)
     if ready is None or (carried_over and carried_over.before_id != newest_id):
         # another survey came between its preparation and now
-        own = tuple(line for line in message.lines if line.looked_at is None)
+        own = tuple(line for line in message.lines if line.surveyed_at is None)
         message = message.model_copy(update={"lines": own})
         carried_over = carry_forward.carried(conn, run.machine_id, message)
         message = carry_forward.completed(message, carried_over)
         ready = prepared(message)
-    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.survey_kind, at=at)
     carry_forward.write(conn, survey_id, carried_over)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
     surveys.finish(
@@ -241,7 +241,7 @@ def _finish_survey(
         id=survey_id,
         machine_id=run.machine_id,
         run_id=run.id,
-        look=message.look,
+        kind=message.survey_kind,
         started_at=from_seconds(started),
         ended_at=from_seconds(ended),
         lines=message.lines,
@@ -251,11 +251,11 @@ def _finish_survey(
             "survey_id": survey.id, "machine_id": survey.machine_id, "taken_at": survey.ended_at,
         }
     )  # fmt: skip
-    is_newest = surveys.becomes_newest(conn, survey, summed.goes, _waiting(conn, summed))
+    is_newest = surveys.becomes_newest(conn, survey, summed.removable, _waiting(conn, summed))
     outlooks.note_survey(
         conn,
         summed,
-        second=message.look is Look.SECOND,
+        second=message.survey_kind is SurveyKind.SECOND,
         at=to_seconds(message.ended_at),
         is_newest=is_newest,
     )
@@ -275,19 +275,21 @@ def _finish_survey(
     expected = None
     if run.work == "clean":
         expected = expected_to_go(by_rule, run.categories, run.volumes)
-    runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
+    runs.note_look(
+        conn, run.id, survey_id, expected, second=message.survey_kind is SurveyKind.SECOND
+    )
     events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 def _waiting(conn: Connection, summed: Ledger) -> Tally:
-    """What waits for a yes: what somebody's rule proposes, and no standing consent covers.
+    """What needs approval: what somebody's rule proposes, and no standing consent covers.
 
     What the catalogue alone proposes is there to be chosen, but nobody asked for it.
     """
     standing = consents.standing_categories(conn, summed.machine_id)
     return sum(
         (
-            line.needs_yes
+            line.needs_approval
             for line in summed.lines
             if line.category not in standing and line.rule.source is not Scope.CATALOGUE
         ),
@@ -309,7 +311,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
     if run.work == "clean" and result.outcomes and not run.state.has_ended:
         outlooks.note_cleaning(conn, run, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
-    went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
+    went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.timed_out
     if run.routine_id is not None and not run.state.has_ended:
         word, refused = "", False
         if alone is StepKind.TUNE:
@@ -340,7 +342,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         write_down(conn, run, conclusion, at=ended)
         if went_well:
             checklist.note_length(conn, run)
-        if run.work == "clean" and not (result.called_off or result.error):
+        if run.work == "clean" and not (result.cancelled or result.error):
             repeat_leftovers.note(
                 conn, run.machine_id, run.id, run.categories, result.left,
                 all_named=len(result.left) == sum(
@@ -351,7 +353,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
         return
     # The run was given up here while the machine still worked; what it did is written down.
-    sentence = in_a_sentence(run.work, conclusion, run.act, run.volumes)
+    sentence = in_a_sentence(run.work, conclusion, run.action, run.volumes)
     text = f"Reported late for run {run.id}: {sentence}"
     records.append(
         conn,

@@ -1,7 +1,7 @@
 """Whether a cleaning would still be judged as the question before it was judged.
 
 Somebody agrees to the figures of a survey. Where a rule or the protect list is another one by now,
-something else would go than they were shown: then nothing does.
+something else would be removed than they were shown: then nothing does.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from phylax.store.survey import surveys
 
 def protect_digest(entries: Iterable[ProtectEntry]) -> str:
     """The same for the same list, whatever its order."""
-    listed = sorted(json.dumps([entry.kind, entry.what]) for entry in entries)
+    listed = sorted(json.dumps([entry.kind, entry.pattern]) for entry in entries)
     return blake2b("\n".join(listed).encode(), digest_size=16).hexdigest()
 
 
@@ -59,7 +59,7 @@ def _changed_list(conn: Connection, survey: Survey) -> Iterable[str]:
     looked = runs.run(conn, survey.run_id)
     # by the service's own clock, as entries are
     asked_at = survey.started_at if looked is None else looked.made_at
-    added = [entry.entry.what for entry in listed if entry.added_at >= asked_at]
+    added = [entry.entry.pattern for entry in listed if entry.added_at >= asked_at]
     # an earlier version did not note it: then only what was added since is known
     now = protect_digest(entry.entry for entry in listed)
     is_same = not added if then is None else then == now

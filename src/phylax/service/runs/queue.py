@@ -124,7 +124,7 @@ class _Making:
             for run in some:
                 if run.state is RunState.WAITING:
                     miss(self._conn, run.id, at=self._at, next_came=True)
-                elif run.at_hand:
+                elif run.awaits_person:
                     why = "a step by hand was not done before the next run was due"
                     give_up(self._conn, run, RunState.PARTLY, why, at=self._at)
 
@@ -180,8 +180,8 @@ class _Making:
             stretches=json.dumps(stretches),
             due_at=due_at,
             closes_at=stretches[0].closes_at,
-            until_at=stretches[-1].closes_at,
-            takes=takes,
+            start_before=stretches[-1].closes_at,
+            expected_seconds=takes,
         )
 
 
@@ -324,7 +324,7 @@ def miss(conn: Connection, run_id: int, *, at: int, next_came: bool = False) -> 
     begin = open_[0].begin if open_ else facts.due_at
     machine = shop.machine(conn, run.machine_id)
     held_up = None if facts.held_up is None else MissedCause(facts.held_up)
-    if run.at_hand:
+    if run.awaits_person:
         held_up = MissedCause.NOBODY
     missed = why(
         open_,

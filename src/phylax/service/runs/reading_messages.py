@@ -93,7 +93,7 @@ def prepared(message: SurveyMessage) -> Prepared:
         give_way()
         packed_lines.append((line, *packed(line)))
     survey = Survey(
-        id=0, machine_id=0, run_id=message.run_id, look=message.look,
+        id=0, machine_id=0, run_id=message.run_id, kind=message.survey_kind,
         started_at=message.started_at, ended_at=message.ended_at, lines=message.lines,
     )  # fmt: skip
     return Prepared(lines_as_json(message.lines), tuple(packed_lines), ledger(survey))

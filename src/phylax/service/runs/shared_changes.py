@@ -72,7 +72,7 @@ def _order(
         work="change settings",
         programs=programs,
         values=values,
-        word=new.word,
+        comment=new.comment,
     )
     run = create.make(conn, order, who=who, at=at)
     shared_changes.note_run(conn, number, machine.id, run.id)
@@ -85,11 +85,11 @@ def _wanted_there(
     """A setting of the machine's and its people's, as far as the rules want it so."""
     assert new.value is not None
     return tuple(
-        WantedSetting(setting=new.setting, of=judged.seen.of, value=new.value)
+        WantedSetting(setting=new.setting, person=judged.seen.person, value=new.value)
         for judged in tuning.judged_look(conn, machine).values
         if judged.seen.key == new.setting
         and judged.verdict.changes
-        and judged.verdict.want == new.value
+        and judged.verdict.value == new.value
     )
 
 
@@ -102,7 +102,10 @@ def go_on(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
         raise Problem(409, "nothing-left", "Every machine of it has had its turn.")
     wanted_on = {line.program: set(line.changes_on) for line in over_the_shop(conn)}
     new = NewSharedChange(
-        program=shared.program, intent=shared.intent, machine_ids=tuple(rest), word=shared.word
+        program=shared.program,
+        intent=shared.intent,
+        machine_ids=tuple(rest),
+        comment=shared.comment,
     )
     shared_changes.note_rest(conn, number, at=at)
     for place, machine in enumerate(shop.machines_by_id(conn, rest)):
@@ -164,5 +167,5 @@ def _machine_trial(conn: Connection, shared: SharedChange, machine: SharedMachin
 
 
 def _whole(start: BootCost) -> Start:
-    total = start.rest + sum((start.programs or {}).values())
+    total = start.unattributed + sum((start.programs or {}).values())
     return Start(boot=start.boot, at=start.at, rest=total, left_out=start.left_out)

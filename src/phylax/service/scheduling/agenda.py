@@ -28,10 +28,10 @@ def agenda(
     *,
     at: int,
     client_id: int | None = None,
-    cared_for_by: int | None = None,
+    responsible_id: int | None = None,
 ) -> Agenda:
     """Every time of every round in a span of epoch seconds, in order, with what clashes."""
-    asked = _Asked(shop.site_limits(conn), begin, min(end, at + 1), client_id, cared_for_by)
+    asked = _Asked(shop.site_limits(conn), begin, min(end, at + 1), client_id, responsible_id)
     lines = [
         *_made(conn, asked),
         *_to_come(conn, asked._replace(begin=max(begin, at + 1), end=end)),
@@ -51,7 +51,7 @@ class _Asked(NamedTuple):
     begin: int
     end: int
     client_id: int | None
-    cared_for_by: int | None
+    responsible_id: int | None
 
 
 def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
@@ -65,7 +65,7 @@ def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
     names = rounds.names(conn, {round_id for round_id, _ in counts})
     for (round_id, occurs_at), rows in counts.items():
         known = names[round_id]
-        if asked.cared_for_by not in (None, known.cared_for_by):
+        if asked.responsible_id not in (None, known.responsible_id):
             continue
         states: dict[str, int] = defaultdict(int)
         at_client: dict[int, int] = defaultdict(int)
@@ -84,7 +84,7 @@ def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
             zone=zone,
             clients=tuple(
                 AgendaClient(client_id=client_id, client_name=asked.limits[client_id][0],
-                             machines=count, takes=timedelta(0))
+                             machines=count, expected_duration=timedelta(0))
                 for client_id, count in sorted(at_client.items())
             ),
             machines=sum(at_client.values()),
@@ -98,7 +98,7 @@ def _to_come(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
     table = Timetable(conn)
     for round_ in rounds.rounds(conn, after=0, limit=_EVERY_ROUND):
         plan = round_.plan
-        if plan.paused or asked.cared_for_by not in (None, plan.cared_for_by):
+        if plan.paused or asked.responsible_id not in (None, plan.responsible_id):
             continue
         by_client: dict[int, list[int]] = defaultdict(list)
         for member in rounds.members(conn, round_.id):
@@ -117,7 +117,7 @@ def _to_come(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
             clients.append(
                 AgendaClient(
                     client_id=client_id, client_name=name, machines=len(machines),
-                    takes=site_takes(spans, at_once),
+                    expected_duration=site_takes(spans, at_once),
                 )
             )  # fmt: skip
         skipped = rounds.skipped_from(conn, round_.id, asked.begin)
@@ -135,7 +135,7 @@ def _of_round(
     end: int,
 ) -> Iterable[AgendaLine]:
     machines = sum(client.machines for client in clients)
-    longest = max(client.takes for client in clients)
+    longest = max(client.expected_duration for client in clients)
     for occurrence in timing.after(begin - 1):
         if occurrence.opens_at >= end:
             return

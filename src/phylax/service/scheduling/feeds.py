@@ -54,7 +54,7 @@ def calendar_of(conn: Connection, feed: Feed, *, at: int) -> bytes:
         change.id: _Known(change.version, change.changed_at) for change in rounds.changes(conn)
     }
     lines = agenda(
-        conn, at - _BACK, at + _AHEAD, at=at, client_id=client, cared_for_by=person
+        conn, at - _BACK, at + _AHEAD, at=at, client_id=client, responsible_id=person
     ).lines
     for line in lines:
         calendar.add_component(_of_line(ids, line, changes[line.round_id], current, feed))
@@ -146,7 +146,7 @@ def _called_off(
     machines = [m for m in shop.described(conn) if m.client_id == client]
     seen: set[tuple[int, int]] = set()
     for former in rounds.formers(conn, since=at - _BACK):
-        if person is not None and former.plan.cared_for_by != person:
+        if person is not None and former.plan.responsible_id != person:
             continue
         if client is not None and not any(former.plan.takes(m) for m in machines):
             continue

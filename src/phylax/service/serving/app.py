@@ -23,7 +23,7 @@ from phylax.service.backups.making import keep_backups
 from phylax.service.context.context import Context
 from phylax.service.context.secret_keys import close_all
 from phylax.service.erasing.forgetting import forget_again, keep_forgetting
-from phylax.service.http import static
+from phylax.service.http import former_version, static
 from phylax.service.http.auth import known_by
 from phylax.service.http.examples import EXAMPLES
 from phylax.service.http.feed import Feed
@@ -78,7 +78,7 @@ from phylax.service.telemetry.logs import Requests
 from phylax.service.telemetry.metrics import Measures
 from phylax.store.scheduling.routines import ship
 
-API = "/api/v1"
+API = "/api/v2"
 _ANYWHERE = (400, 401, 403, 408, 413, 414, 503, 507)
 """Statuses that any request may get: by its shape, by who asks, by the disk."""
 
@@ -133,6 +133,7 @@ def create_app(context: Context) -> FastAPI:
         return app.openapi_schema
 
     app.openapi = openapi  # type: ignore[method-assign]
+    former_version.install(app)
     static.install(app)
     return app
 

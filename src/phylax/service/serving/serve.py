@@ -88,7 +88,8 @@ def _serve(
 
 
 def _collect_seldom() -> None:
-    """A look for garbage in circles stops everybody, for longer the more there is: a large message
+    """A survey for garbage in circles stops everybody, for longer the more there is: a large
+    message
     that is read is a million things at once, none of them in a circle. What is there by now stays,
     and is not looked at again."""
     gc.collect()
@@ -155,7 +156,7 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
             shop_store.open_shop(conn, edit)
             routines.ship(conn, at=now)
             people.add(conn, owner.login, owner.name, Role.OWNER, hashed, at=now)
-            audit.record(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
+            audit.record(conn, who=owner.name, at=now, action="open shop", subject=edit.name)
     finally:
         database.close()
 

@@ -23,7 +23,7 @@ LogForm = Literal["json", "text"]
 request_id: ContextVar[str] = ContextVar("request_id", default="")
 _GIVEN = re.compile(rb"[A-Za-z0-9._-]{8,128}")
 _SLOW = 1.0
-_API = "/api/v1"
+_API = "/api/v2"
 _log = logging.getLogger("phylax.requests")
 
 

@@ -29,7 +29,7 @@ from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
 from phylax.service.context.context import Context
 from phylax.store.trends import outlooks
-from phylax.store.trends.outlooks import Ground, LookSums
+from phylax.store.trends.outlooks import Ground, SurveySums
 from phylax.store.trends.readings import DAY
 
 SEED = 8610
@@ -89,7 +89,7 @@ def make(conn: Connection, ground: Ground, now: int) -> Outlook:
     ahead = futures(fill, draws(SEED))
     gross = _rate(fill.gross, fill.drift_error)
     values |= {
-        "fills": gross,
+        "fill_rate": gross,
         "net": _rate(fill.drift, fill.drift_error),
         "crosses": None if used > threshold else _crossing(ahead.crossing(threshold), fill.now),
         "full": _crossing(ahead.crossing(ground.capacity), fill.now),
@@ -185,9 +185,9 @@ def _pace_change(ground: Ground, fill: Filling) -> PaceChange | None:
 
 
 def _grown(
-    looks: Sequence[LookSums], before: int, after: int, *, up: bool
+    looks: Sequence[SurveySums], before: int, after: int, *, up: bool
 ) -> tuple[tuple[Grown, ...], bool]:
-    """The categories that grew (or shrank) most between the looks around a span, if there are."""
+    """The categories that grew (or shrank) most between the surveys around a span, if there are."""
     earlier = [look for look in looks if look.at <= before]
     later = [look for look in looks if look.at >= after] or [
         look for look in looks[-1:] if look.at > before

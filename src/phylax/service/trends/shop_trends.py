@@ -67,7 +67,7 @@ def prospects(conn: Connection, likely_outlooks: Iterable[Outlook]) -> tuple[Vol
                     free=volume.free,
                     threshold_percent=outlook.threshold_percent,
                     over=outlook.over,
-                    fills=outlook.fills,
+                    fill_rate=outlook.fill_rate,
                     crosses=outlook.crosses,
                     full=outlook.full,
                     advice=outlook.advice,

@@ -9,10 +9,10 @@ from typing import NamedTuple
 from phylax.core.clients.shop import Machine
 from phylax.core.tuning.changes import MOST_WANTED, PROGRAMS, Change, Wanted, WantedValue
 from phylax.core.tuning.known import KnownProgram, recognise
-from phylax.core.tuning.looks import JudgedLook, JudgedProgram, JudgedValue, UnknownProgram
+from phylax.core.tuning.looks import JudgedProgram, JudgedSettings, JudgedValue, UnknownProgram
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import GoesBack, settings
+from phylax.core.tuning.setting import Reversibility, settings
 from phylax.core.tuning.unattended import why_it_waits
 from phylax.core.tuning.verdicts import (
     Answers,
@@ -38,8 +38,8 @@ _SOME = 6
 """So many machines are named of those that have a program."""
 
 
-def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
-    """A machine's newest look, judged by what counts now; a problem where nobody looked."""
+def judged_look(conn: Connection, machine: Machine) -> JudgedSettings:
+    """A machine's newest survey, judged by what counts now; a problem where nobody looked."""
     look = program_looks.look(conn, machine.id)
     if look is None:
         raise Problem(
@@ -60,7 +60,7 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
                 verdict=judge_program(program, known, rules.get(program.key, _NO_RULE), answers),
             )
         )
-    return JudgedLook(
+    return JudgedSettings(
         machine_id=machine.id,
         taken_at=look.taken_at,
         unread=look.unread,
@@ -75,10 +75,10 @@ def _judged_values(
     """Settings of one value, in their order; what is not there is left out."""
     known = settings()
     places = {key: place for place, key in enumerate(known)}
-    for seen in sorted(values, key=lambda seen: (places.get(seen.key, 0), seen.of)):
+    for seen in sorted(values, key=lambda seen: (places.get(seen.key, 0), seen.person)):
         setting = known.get(seen.key)
         # an agent of another version may know of more
-        if setting is None or not setting.is_one_value or not seen.there:
+        if setting is None or not setting.is_one_value or not seen.present:
             continue
         rule = setting_rules.in_force_on(conn, machine.id, machine.client_id, seen.key)
         verdict = judge_setting(setting, seen, rule, answers, Circumstances())
@@ -86,7 +86,7 @@ def _judged_values(
             setting=setting,
             seen=seen,
             now=setting.shown(seen.value),
-            becomes=setting.shown(verdict.want) if verdict.changes else "",
+            becomes=setting.shown(verdict.value) if verdict.changes else "",
             verdict=verdict,
         )
 
@@ -100,7 +100,7 @@ class Unattended(NamedTuple):
 
 def unattended(conn: Connection, machine_id: int) -> Unattended:
     """What may go with nobody there; how much waits for a person is noted. Nothing where nobody
-    has looked, or where the newest look could not read it."""
+    has looked, or where the newest survey could not read it."""
     machine = shop.machine(conn, machine_id)
     look = program_looks.look(conn, machine_id)
     if machine is None or look is None or look.unread:
@@ -110,7 +110,7 @@ def unattended(conn: Connection, machine_id: int) -> Unattended:
     history: dict[tuple[str, str, str], list[Change]] = {}
     for change in settings_changes.of_machine(conn, machine_id):
         # a program is one, whoever's parts of it were changed
-        of = "" if change.program else change.of
+        of = "" if change.program else change.person
         history.setdefault((change.setting, change.program, of), []).append(change)
 
     def waits(about: tuple[str, str, str], verdict: Verdict, *, put_right: bool) -> bool:
@@ -127,19 +127,19 @@ def unattended(conn: Connection, machine_id: int) -> Unattended:
         if waits((PROGRAMS, key, ""), program.verdict, put_right=put_right):
             waiting += 1
         else:
-            intent = Intent(str(program.verdict.want))
+            intent = Intent(str(program.verdict.value))
             wanted.append(Wanted(program=key, was=program.now, intent=intent))
     for value in judged.values:
-        if not value.verdict.changes or value.verdict.want is None:
+        if not value.verdict.changes or value.verdict.value is None:
             continue
-        key, of = value.seen.key, value.seen.of
+        key, of = value.seen.key, value.seen.person
         rule = setting_rules.in_force_on(conn, machine.id, machine.client_id, key)
-        exact = value.setting.goes_back is GoesBack.EXACT
+        exact = value.setting.goes_back is Reversibility.EXACT
         if not exact or waits((key, "", of), value.verdict, put_right=rule.put_right):
             waiting += 1
         else:
-            want, was = value.verdict.want, value.seen.value
-            values.append(WantedValue(setting=key, of=of, was=was, value=want))
+            want, was = value.verdict.value, value.seen.value
+            values.append(WantedValue(setting=key, person=of, previous=was, value=want))
     program_looks.note_waiting(conn, machine_id, waiting)
     return Unattended(tuple(wanted[:MOST_WANTED]), tuple(values[:MOST_WANTED]))
 
@@ -177,7 +177,7 @@ def _unknown(conn: Connection, spreads: Sequence[program_looks.Spread]) -> Unkno
     return UnknownProgram(
         key=program.key,
         name=program.name,
-        what=program.what,
+        description=program.description,
         package=program.package,
         signed_by=program.signed_by,
         digest=program.digest,

@@ -21,7 +21,7 @@ from phylax.store.tuning import program_looks, settings_changes, starts
 
 
 def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at: int) -> None:
-    """What runs by itself on a machine, and what somebody altered after us."""
+    """Startup programs on a machine, and what somebody altered after us."""
     if not program_looks.keep_look(conn, machine_id, message.look):
         return
     settings_changes.note_drift(conn, machine_id, message.look.drifted, at=at)
@@ -40,10 +40,10 @@ def _drift_in_words(change: Change) -> str:
 
 def take_changes(conn: Connection, run: Run, message: ChangesMessage, *, at: int) -> None:
     """What was changed or put back; what the machine did by itself gets an entry of its own."""
-    word = runs.settings_picks(conn, run.id).word
+    word = runs.settings_picks(conn, run.id).comment
     for made in message.changes:
         is_news = settings_changes.note(conn, run, made, word=word, who=run.made_by, at=at)
-        if is_news and (made.state is ChangeState.UNDONE or made.there):
+        if is_news and (made.state is ChangeState.UNDONE or made.at_machine):
             _write_down(conn, run.machine_id, _by_itself_in_words(made), at=at)
     _judge(conn, run.machine_id, at=at)
     events.publish(conn, EventKind.SETTING, at=at, machine_id=run.machine_id)
@@ -63,7 +63,7 @@ def take_starts(conn: Connection, machine_id: int, message: StartsMessage, *, at
 
 
 def trials(conn: Connection, machine_id: int) -> list[Trial]:
-    """The trial of each run that changed what runs by itself on a machine, newest first."""
+    """The trial of each run that changed startup programs on a machine, newest first."""
     changes = settings_changes.of_machine(conn, machine_id)
     machine_starts = starts.of_machine(conn, machine_id)
     by_run = [

@@ -80,7 +80,7 @@ def settings_over_the_shop(conn: Connection) -> list[WhatIfLine]:
     known = settings()
     # of what nobody wants anything, nothing changes
     wanted = setting_rules.ruled(conn) | {
-        k for k, setting in known.items() if setting.want is not None
+        k for k, setting in known.items() if setting.default is not None
     }
     for key, seen in program_looks.seen_everywhere(conn, wanted).items():
         # an agent of another version may know of more
@@ -128,7 +128,7 @@ def looked(
     programs: Mapping[int, Sequence[Program]],
     said: program_rules.StoredProgramRules | None = None,
 ) -> list[Looked]:
-    """What some machines' newest looks found of some programs, and what counts there; by other
+    """What some machines' newest surveys found of some programs, and what counts there; by other
     rules where `said` is given."""
     said = said or program_rules.StoredProgramRules(conn)
     return [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlite3 import Connection
 
-from phylax.core.desk.advice import AdviceFate, GivenAdvice, Proposal, proposals
+from phylax.core.desk.advice import AdviceStatus, GivenAdvice, Proposal, proposals
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import HardwareListed
@@ -25,8 +25,8 @@ def propose(conn: Connection, machine_id: int, *, at: int) -> None:
     machine = shop.machine(conn, machine_id)
     if machine is None:
         return
-    row = conn.execute("SELECT can_go FROM machines WHERE id = ?", (machine_id,)).fetchone()
-    can_go = Tally.model_validate_json(row["can_go"]).size if row["can_go"] else 0
+    row = conn.execute("SELECT removable FROM machines WHERE id = ?", (machine_id,)).fetchone()
+    can_go = Tally.model_validate_json(row["removable"]).size if row["removable"] else 0
     today = from_seconds(at).date()
     hardware = inventories.of_kind(conn, machine_id, "hardware")
     speaks_for = proposals(
@@ -39,14 +39,16 @@ def propose(conn: Connection, machine_id: int, *, at: int) -> None:
     for proposal in speaks_for:
         kept = known.pop((proposal.kind, proposal.subject), None)
         if kept is None:
-            advice.add(conn, machine_id, proposal, AdviceFate.PROPOSED, who=_BY, at=at)
+            advice.add(conn, machine_id, proposal, AdviceStatus.PROPOSED, who=_BY, at=at)
             continue
-        if kept.fate is AdviceFate.DECLINED and kept.comes_up(today):
+        if kept.status is AdviceStatus.DECLINED and kept.comes_up(today):
             # the time is over in which the client said not now, and the figures still speak for it
-            advice.set_fate(conn, kept.id, AdviceFate.PROPOSED, who=_BY, word="asked again", at=at)
+            advice.set_status(
+                conn, kept.id, AdviceStatus.PROPOSED, who=_BY, word="asked again", at=at
+            )
             advice.refresh(conn, kept.id, proposal)
-        elif kept.fate is AdviceFate.PROPOSED and not _says(kept, proposal):
+        elif kept.status is AdviceStatus.PROPOSED and not _says(kept, proposal):
             advice.refresh(conn, kept.id, proposal)
     for kept in known.values():
-        if kept.fate is AdviceFate.PROPOSED and kept.made_by == _BY:
+        if kept.status is AdviceStatus.PROPOSED and kept.made_by == _BY:
             advice.withdraw(conn, kept.id)

@@ -13,7 +13,7 @@ from phylax.core.actions import (
     TryRemoval,
 )
 from phylax.core.checks.findings import Severity
-from phylax.core.checks.kept import KeptCheck, open_findings, uncovered
+from phylax.core.checks.kept import StoredCheck, open_findings, uncovered
 from phylax.core.checks.kind import kinds
 from phylax.core.ground.values import to_seconds
 from phylax.core.runs.runs import NewRun
@@ -29,7 +29,7 @@ _OLD_BACKUP = 30
 
 def check_may_act(conn: Connection, new: NewRun, *, at: int) -> None:
     """Problems where an action is not to be asked for as things stand."""
-    action = new.act
+    action = new.action
     assert action is not None
     if new.at is not None and not at - 60 <= to_seconds(new.at) <= at + _FARTHEST:
         raise invalid("/at", "an action is asked for within a week from now")
@@ -41,13 +41,13 @@ def check_may_act(conn: Connection, new: NewRun, *, at: int) -> None:
         case RemoveProgram():
             _check_was_tried(conn, new.machine_id, action)
     if isinstance(action, RemoveProgram | RepairFileSystem):
-        _check_backup(action.backup_days, new.word)
+        _check_backup(action.backup_days, new.comment)
 
 
 def _check_backup(days: int, word: str) -> None:
     if days > _OLD_BACKUP and not word.strip():
         raise invalid(
-            "/word",
+            "/comment",
             f"the last backup is {days} days old: say why it is done all the same, or have one "
             "made first",
         )
@@ -62,19 +62,19 @@ def why_stopped(conn: Connection, machine_id: int, action: Action) -> str:
     return stops(newest).get(action.step, "") if action.step else ""
 
 
-def _failing(newest: list[KeptCheck]) -> str:
+def _failing(newest: list[StoredCheck]) -> str:
     findings = [open_findings(kept) for kept in uncovered(newest)]
     return ", ".join(f.of for f in findings if f is not None and f.severity is Severity.FAILING)
 
 
-def stops(newest: list[KeptCheck]) -> dict[str, str]:
-    """The routine's steps that findings nobody has seen to stand in the way of, and why."""
+def stops(newest: list[StoredCheck]) -> dict[str, str]:
+    """The routine's steps that findings nobody has dealt with stand in the way of, and why."""
     stopped: dict[str, str] = {}
     for kept in uncovered(newest):
         kind = kinds().get(kept.checked.check)
         if kind is None or not kept.is_open:
             continue
-        for step in kind.stops:
+        for step in kind.blocks:
             stopped.setdefault(step, f"{kind.name.lower()}, {kept.checked.in_words}")
     return stopped
 
@@ -93,7 +93,7 @@ def _check_comes_back(conn: Connection, new: NewRun) -> None:
             "Ask first: after a restart, does it come back alone, without a passphrase? Write the "
             "answer down among the machine's questions.",
         )  # fmt: skip
-    if not alone and not new.word.strip():
+    if not alone and not new.comment.strip():
         raise Problem(
             409, "needs-somebody",
             "It does not come back alone. Say who is at it then, as the word.",
@@ -116,9 +116,11 @@ def _check_was_tried(conn: Connection, machine_id: int, action: RemoveProgram) -
     if set(tried.along) != set(action.along):
         names = ", ".join(other.name for other in tried.along) or "nothing else"
         raise Problem(
-            409, "tried-otherwise", f"By the trial, with it would go: {names}. Agree to that."
+            409,
+            "tried-otherwise",
+            f"By the trial, with it would be removed: {names}. Agree to that.",
         )
-    if not tried.can_come_back and not action.gone_for_good:
+    if not tried.can_come_back and not action.not_reinstallable:
         raise Problem(
             409, "gone-for-good",
             "This version cannot be had again. Say yes to that, too, or keep it.",

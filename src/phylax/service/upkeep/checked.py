@@ -30,15 +30,15 @@ def take(conn: Connection, run: Run, message: CheckedMessage, *, at: int) -> Non
 
 
 def _by_movement(conn: Connection, machine_id: int, checked: Checked) -> Checked:
-    """A disk's counters, judged together with those of the look before."""
+    """A disk's counters, judged together with those of the survey before."""
     if checked.result is Result.COULD_NOT_LOOK or not checked.counters:
         return checked
-    earlier = checks.before(conn, machine_id, checked.check, checked.of)
+    earlier = checks.before(conn, machine_id, checked.check, checked.target)
     if earlier is None:
         return checked
-    judged_findings = findings(checked.counters, checked.of, earlier.checked.counters)
+    judged_findings = findings(checked.counters, checked.target, earlier.checked.counters)
     judged = looked(
-        checked.check, checked.of, checked.started_at, judged_findings, checked.counters
+        checked.check, checked.target, checked.started_at, judged_findings, checked.counters
     )
     return judged.model_copy(update={"ended_at": checked.ended_at})
 
@@ -61,7 +61,9 @@ def _is_of(checked: Checked, kind: StepKind) -> bool:
 
 def why_to_stop(conn: Connection, run_id: int) -> str:
     """Why nothing else is to be done on the machine; empty where it may."""
-    failing = [kept.checked.of for kept in checks.of_run(conn, run_id) if kept.checked.is_failing]
+    failing = [
+        kept.checked.target for kept in checks.of_run(conn, run_id) if kept.checked.is_failing
+    ]
     return f"{', '.join(failing)} is failing: save the data first" if failing else ""
 
 

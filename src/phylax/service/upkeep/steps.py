@@ -38,7 +38,7 @@ def order_of(
     if kind in _ACTIONS:
         action = _ACTIONS[kind]
         return ActOrder(
-            run_id=run.id, lease=lease, act=action, end_by=ends,
+            run_id=run.id, lease=lease, action=action, end_by=ends,
             earlier=step_lengths.earlier(conn, run.machine_id, action.action),
             protect_findings=why_stopped(conn, run.machine_id, action)[:500],
         )  # fmt: skip

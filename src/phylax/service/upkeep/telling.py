@@ -10,7 +10,7 @@ from phylax.core.clients.facts import read_in_hardware
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.inventory import HardwareListed
-from phylax.core.protocol import ActedMessage, InventoryMessage, SnapshotMessage
+from phylax.core.protocol import ActionMessage, InventoryMessage, SnapshotMessage
 from phylax.core.protocol.snapshots import comparison_in_words
 from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
@@ -36,7 +36,7 @@ def take_inventory(conn: Connection, run: Run, message: InventoryMessage, *, at:
     events.publish(conn, EventKind.CHECK, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
-def take_acted(conn: Connection, run: Run, message: ActedMessage, *, at: int) -> None:
+def take_acted(conn: Connection, run: Run, message: ActionMessage, *, at: int) -> None:
     ended = min(to_seconds(message.ended_at), at)
     action_results.put(conn, run.id, run.machine_id, message.action, message.parts, at=ended)
     done = sum(part.end is ActEnd.DONE for part in message.parts)

@@ -20,14 +20,16 @@ def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, 
     kept_by_machine: dict[int, list[KeptFinding]] = {}
     rows = conn.execute(
         """
-        SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.times, a.ended_at,
-               a.handled_grade, a.found
+        SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.occurrences,
+               a.ended_at,
+               a.handled_grade, a.finding
         FROM json_each(:wanted) wanted
         CROSS JOIN attention a ON a.machine_id = wanted.value
         WHERE a.ended_at IS NULL
         UNION ALL
-        SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.times, a.ended_at,
-               a.handled_grade, a.found
+        SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.occurrences,
+               a.ended_at,
+               a.handled_grade, a.finding
         FROM json_each(:wanted) wanted
         CROSS JOIN attention a ON a.machine_id = wanted.value AND a.ended_at > :recent
         """,
@@ -52,7 +54,8 @@ def carry_out(conn: Connection, todo: Keep, *, at: int) -> bool:
         _begin(conn, finding, at)
     for before, finding in todo.again:
         conn.execute(
-            "UPDATE attention SET ended_at = NULL, times = times + 1 WHERE id = ?", (before.id,)
+            "UPDATE attention SET ended_at = NULL, occurrences = occurrences + 1 WHERE id = ?",
+            (before.id,),
         )
         _go_on(conn, before, finding, at)
     for before, finding in todo.still:
@@ -81,7 +84,7 @@ def _begin(conn: Connection, finding: Finding, at: int) -> None:
     conn.execute(
         """
         INSERT INTO attention
-            (machine_id, cause, subject, found, urgency, grade, since, began_at, last_seen)
+            (machine_id, cause, subject, finding, urgency, grade, since, began_at, last_seen)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
@@ -96,14 +99,14 @@ def _go_on(conn: Connection, before: KeptFinding, finding: Finding, at: int) -> 
     comes_back = is_worse(finding.cause, before.handled_grade, finding.grade)
     conn.execute(
         """
-        UPDATE attention SET found = ?, urgency = ?, grade = ?, last_seen = ? WHERE id = ?
+        UPDATE attention SET finding = ?, urgency = ?, grade = ?, last_seen = ? WHERE id = ?
         """,
         (_text(finding), finding.urgency, finding.grade, at, before.id),
     )
     if comes_back:
         conn.execute(
             """
-            UPDATE attention SET settled_at = NULL, off_until = NULL, handled_grade = NULL,
+            UPDATE attention SET settled_at = NULL, snoozed_until = NULL, handled_grade = NULL,
                    version = version + 1
             WHERE id = ?
             """,
@@ -121,12 +124,12 @@ def _attention(row: sqlite3.Row, at: int) -> Attention:
     handling = Handling.OPEN
     if row["settled_at"] is not None:
         handling = Handling.SETTLED
-    elif row["off_until"] is not None and row["off_until"] > at:
+    elif row["snoozed_until"] is not None and row["snoozed_until"] > at:
         handling = Handling.PUT_OFF
     elif row["taken_by"]:
         handling = Handling.TAKEN
     return Attention.model_validate(
-        json.loads(row["found"])
+        json.loads(row["finding"])
         | {
             "id": row["id"],
             "machine_tag": row["tag"],
@@ -135,10 +138,10 @@ def _attention(row: sqlite3.Row, at: int) -> Attention:
             "since": from_seconds(row["since"]),
             "handling": handling,
             "taken_by": row["taken_by"],
-            "off_until": row["off_until"] and from_seconds(row["off_until"]),
+            "snoozed_until": row["snoozed_until"] and from_seconds(row["snoozed_until"]),
             "handled_by": row["handled_by"],
-            "word": row["word"],
-            "comes_and_goes": row["times"] >= FLAPS,
+            "comment": row["comment"],
+            "comes_and_goes": row["occurrences"] >= FLAPS,
             "version": row["version"],
         }
     )
@@ -179,15 +182,15 @@ def handle(
                        ELSE taken_by END,
             taken_at = CASE :handling WHEN 'taken on' THEN :at WHEN 'open' THEN NULL
                        ELSE taken_at END,
-            off_until = :until,
+            snoozed_until = :until,
             settled_at = iif(:handling = 'settled', :at, NULL),
             handled_grade = iif(:handling IN ('settled', 'put off'), grade, NULL),
-            handled_by = :who, word = :word, version = version + 1
+            handled_by = :who, comment = :comment, version = version + 1
         WHERE id = :id
         """,
         {
             "id": attention_id, "handling": handling, "who": who, "at": at, "until": until,
-            "word": word,
+            "comment": word,
         },
     )  # fmt: skip
 

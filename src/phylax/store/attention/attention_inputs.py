@@ -49,15 +49,15 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
            OR m.clock_doubt <> ''
            OR m.kept_young IS NOT NULL
            OR a.version <> :newest_agent
-           OR json_extract(m.waits_for_yes, '$.count') > 0
+           OR json_extract(m.needs_approval, '$.count') > 0
            OR EXISTS (SELECT 1 FROM volumes v WHERE v.machine_id = m.id AND v.gone_at IS NULL
                       AND 100 * (v.capacity - v.free)
                         > coalesce(m.threshold_percent, c.threshold_percent, shop.threshold_percent)
                           * v.capacity)
-        UNION SELECT machine_id FROM left_again WHERE times >= 5
+        UNION SELECT machine_id FROM repeat_leftovers WHERE occurrences >= 5
         UNION SELECT machine_id FROM outlooks WHERE crosses_at < :soon
         UNION SELECT machine_id FROM outlooks WHERE changed_pace
-        UNION SELECT machine_id FROM settings_looks WHERE waiting > 0
+        UNION SELECT machine_id FROM settings_surveys WHERE waiting > 0
         UNION SELECT machine_id FROM trials WHERE outcome = 'made it worse'
         UNION SELECT machine_id FROM changes WHERE drifted_at IS NOT NULL
         UNION SELECT machine_id FROM changes
@@ -93,7 +93,7 @@ def standings(
     ids = json.dumps([machine.id for machine in machines])
     rows = conn.execute(
         """
-        SELECT m.id, m.can_go, m.waits_for_yes, m.looked_at, m.last_run_id, m.missed_in_a_row,
+        SELECT m.id, m.removable, m.needs_approval, m.surveyed_at, m.last_run_id, m.missed_in_a_row,
                m.kept_young
         FROM json_each(?) wanted JOIN machines m ON m.id = wanted.value
         """,
@@ -126,9 +126,10 @@ def standings(
             threshold_percent=machine.limit_percent,
             last_run=last.get(row["last_run_id"]),
             missed_in_a_row=row["missed_in_a_row"],
-            can_go=row["can_go"] and Tally.model_validate_json(row["can_go"]),
-            waits_for_yes=row["waits_for_yes"] and Tally.model_validate_json(row["waits_for_yes"]),
-            looked_at=row["looked_at"] and from_seconds(row["looked_at"]),
+            removable=row["removable"] and Tally.model_validate_json(row["removable"]),
+            needs_approval=row["needs_approval"]
+            and Tally.model_validate_json(row["needs_approval"]),
+            surveyed_at=row["surveyed_at"] and from_seconds(row["surveyed_at"]),
             left_often=left.get(machine.id),
             kept_young=_KEPT_YOUNG.validate_json(row["kept_young"] or "[]"),
             outlooks=tuple(outlooks_of.get(machine.id, ())),
@@ -145,7 +146,7 @@ def standings(
                 for number, run_id, names, judged, since in worse
                 if number == machine.id
             ),
-            in_hand=in_hand.get(machine.id),
+            open_visit=in_hand.get(machine.id),
             awake_since=awake_since and from_seconds(awake_since),
             newest_agent=newest_agent,
         )
@@ -165,7 +166,7 @@ def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:
     for row in conn.execute(
         """
         SELECT h.machine_id, h.mount, cast(total(h.held_size) AS INTEGER) AS size,
-               min(h.held_at) AS since, max(h.until_at) AS until
+               min(h.held_at) AS since, max(h.expires_at) AS until
         FROM json_each(?) wanted
         CROSS JOIN holds h ON h.machine_id = wanted.value AND h.held_count > 0
         GROUP BY h.machine_id, h.mount
@@ -195,7 +196,7 @@ def _awake_since(conn: Connection, at: int) -> int | None:
 
 
 def note_kept_young(conn: Connection, survey: Survey) -> None:
-    """What a look found kept young by its attributes alone, and since when."""
+    """What a survey found kept young by its attributes alone, and since when."""
     number = survey.machine_id
     row = conn.execute("SELECT kept_young FROM machines WHERE id = ?", (number,)).fetchone()
     young = kept_young(survey, _KEPT_YOUNG.validate_json(row[0] or "[]"))

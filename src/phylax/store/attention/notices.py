@@ -326,7 +326,7 @@ def anything_untold(conn: Connection) -> bool:
     row = conn.execute(
         """
         SELECT 1 FROM attention
-        WHERE ended_at IS NULL AND (told_grade IS NULL OR grade > told_grade) LIMIT 1
+        WHERE ended_at IS NULL AND (notified_grade IS NULL OR grade > notified_grade) LIMIT 1
         """
     ).fetchone()
     return row is not None
@@ -337,13 +337,13 @@ def told(conn: Connection, *, at: int) -> list[NotifiedAttention]:
     known = {
         row["id"]: row
         for row in conn.execute(
-            "SELECT id, told_grade, began_at FROM attention WHERE ended_at IS NULL"
+            "SELECT id, notified_grade, began_at FROM attention WHERE ended_at IS NULL"
         )
     }
     return [
         NotifiedAttention(
             attention=item,
-            told_grade=known[item.id]["told_grade"],
+            told_grade=known[item.id]["notified_grade"],
             began_at=from_seconds(known[item.id]["began_at"]),
         )
         for item in attention.all_open(conn, at=at)
@@ -353,6 +353,6 @@ def told(conn: Connection, *, at: int) -> list[NotifiedAttention]:
 def note_told(conn: Connection, items: Iterable[tuple[int, int]]) -> None:
     """That these (attention, grade) are told."""
     conn.executemany(
-        "UPDATE attention SET told_grade = ? WHERE id = ?",
+        "UPDATE attention SET notified_grade = ? WHERE id = ?",
         [(grade, attention_id) for attention_id, grade in items],
     )

@@ -11,15 +11,15 @@ from phylax.store.file import events
 
 def current(conn: Connection) -> RestoreEpoch:
     """The life of the records, with the number of their newest event."""
-    name = conn.execute("SELECT name FROM generation").fetchone()[0]
+    name = conn.execute("SELECT name FROM restore_epoch").fetchone()[0]
     return RestoreEpoch(name=name, come_to=events.newest(conn))
 
 
 def began(conn: Connection) -> int:
     """Epoch second at which this life began."""
-    return int(conn.execute("SELECT since FROM generation").fetchone()[0])
+    return int(conn.execute("SELECT since FROM restore_epoch").fetchone()[0])
 
 
 def renew(conn: Connection, *, at: int) -> None:
     """A new life begins."""
-    conn.execute("UPDATE generation SET name = ?, since = ?", (secrets.token_hex(16), at))
+    conn.execute("UPDATE restore_epoch SET name = ?, since = ?", (secrets.token_hex(16), at))

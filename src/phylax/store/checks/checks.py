@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from sqlite3 import Connection
 
 from phylax.core.checks.findings import Checked
-from phylax.core.checks.kept import KeptCheck
+from phylax.core.checks.kept import StoredCheck
 from phylax.core.checks.time_left import Ran
 from phylax.core.ground.values import from_seconds, to_seconds
 
@@ -17,10 +17,10 @@ _NEWEST = """
     WHERE c.id = (
         SELECT id FROM checks n
         WHERE n.machine_id = c.machine_id AND n.check_key = c.check_key AND n.mode = c.mode
-          AND n.of_what = c.of_what
+          AND n.target = c.target
           AND (NOT ?2 OR n.result <> 'could not look')
         ORDER BY n.ended_at DESC, n.id DESC LIMIT 1)
-    ORDER BY c.check_key, c.mode, c.of_what
+    ORDER BY c.check_key, c.mode, c.target
 """
 
 
@@ -28,11 +28,11 @@ def add(conn: Connection, machine_id: int, run_id: int, checked: Checked) -> Non
     """What a machine says of one check; said twice, it counts once."""
     conn.execute(
         """
-        INSERT INTO checks (machine_id, run_id, check_key, mode, of_what, result, checked, units,
+        INSERT INTO checks (machine_id, run_id, check_key, mode, target, result, checked, units,
                             seconds, ended_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
-        (machine_id, run_id, checked.check, checked.mode, checked.of, checked.result,
+        (machine_id, run_id, checked.check, checked.mode, checked.target, checked.result,
          checked.model_dump_json(exclude_defaults=True), checked.units,
          (checked.ended_at - checked.started_at).total_seconds(), to_seconds(checked.ended_at)),
     )  # fmt: skip
@@ -40,19 +40,19 @@ def add(conn: Connection, machine_id: int, run_id: int, checked: Checked) -> Non
 
 def newest(
     conn: Connection, machine_ids: Sequence[int], *, could_look: bool = False
-) -> list[KeptCheck]:
+) -> list[StoredCheck]:
     """The newest check of each kind, volume and disk of some machines; or the newest that could
     look."""
     rows = conn.execute(_NEWEST, (json.dumps(list(machine_ids)), int(could_look)))
     return [_kept(row) for row in rows]
 
 
-def before(conn: Connection, machine_id: int, check: str, of: str) -> KeptCheck | None:
+def before(conn: Connection, machine_id: int, check: str, of: str) -> StoredCheck | None:
     """The last check of a volume or disk that could look."""
     row = conn.execute(
         """
         SELECT * FROM checks
-        WHERE machine_id = ? AND check_key = ? AND of_what = ? AND result <> 'could not look'
+        WHERE machine_id = ? AND check_key = ? AND target = ? AND result <> 'could not look'
         ORDER BY ended_at DESC, id DESC LIMIT 1
         """,
         (machine_id, check, of),
@@ -66,7 +66,7 @@ def earlier(conn: Connection, machine_id: int, check: str, mode: str) -> tuple[R
         """
         SELECT units, seconds FROM checks
         WHERE machine_id = ? AND check_key = ? AND mode = ? AND result <> 'could not look'
-          AND of_what = '' AND seconds > 0
+          AND target = '' AND seconds > 0
         ORDER BY ended_at DESC LIMIT 5
         """,
         (machine_id, check, mode),
@@ -74,31 +74,31 @@ def earlier(conn: Connection, machine_id: int, check: str, mode: str) -> tuple[R
     return tuple(Ran(row["units"], row["seconds"]) for row in rows)
 
 
-def of_run(conn: Connection, run_id: int) -> list[KeptCheck]:
+def of_run(conn: Connection, run_id: int) -> list[StoredCheck]:
     rows = conn.execute("SELECT * FROM checks WHERE run_id = ? ORDER BY id", (run_id,))
     return [_kept(row) for row in rows]
 
 
-def check(conn: Connection, number: int) -> KeptCheck | None:
+def check(conn: Connection, number: int) -> StoredCheck | None:
     row = conn.execute("SELECT * FROM checks WHERE id = ?", (number,)).fetchone()
     return _kept(row) if row else None
 
 
 def settle(conn: Connection, number: int, *, who: str, word: str, at: int) -> None:
-    """Somebody has seen to what was found."""
+    """Somebody has dealt with what was found."""
     conn.execute(
-        "UPDATE checks SET settled_at = ?, settled_by = ?, settled_word = ? WHERE id = ?",
+        "UPDATE checks SET settled_at = ?, settled_by = ?, settled_comment = ? WHERE id = ?",
         (at, who, word, number),
     )
 
 
-def _kept(row: sqlite3.Row) -> KeptCheck:
-    return KeptCheck(
+def _kept(row: sqlite3.Row) -> StoredCheck:
+    return StoredCheck(
         id=row["id"],
         machine_id=row["machine_id"],
         run_id=row["run_id"],
         checked=Checked.model_validate_json(row["checked"]),
         settled_at=None if row["settled_at"] is None else from_seconds(row["settled_at"]),
         settled_by=row["settled_by"],
-        settled_word=row["settled_word"],
+        settled_comment=row["settled_comment"],
     )

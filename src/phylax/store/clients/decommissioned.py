@@ -17,7 +17,7 @@ def retire_machine(
     conn.execute(
         """
         UPDATE machines SET retired_at = :at, retired_why = :why, retired_with_client = :whole,
-               waits_for_yes = NULL, version = version + 1, changed_by = :who, changed_at = :at
+               needs_approval = NULL, version = version + 1, changed_by = :who, changed_at = :at
         WHERE id = :machine
         """,
         {"at": at, "why": why, "whole": int(with_client), "who": who, "machine": number},
@@ -25,7 +25,7 @@ def retire_machine(
     # should its client be forgotten, its agent is told to forget
     conn.execute(
         """
-        INSERT OR REPLACE INTO left_agents (key_hash, machine_id, left_at)
+        INSERT OR REPLACE INTO former_agents (key_hash, machine_id, left_at)
         SELECT key_hash, machine_id, ? FROM agents WHERE machine_id = ?
         """,
         (at, number),
@@ -82,7 +82,8 @@ def held_on(conn: Connection, machines: Sequence[int]) -> tuple[Tally, int | Non
     """What is held on some machines, and when the last of it goes."""
     row = conn.execute(
         """
-        SELECT coalesce(sum(h.held_count), 0), cast(total(h.held_size) AS INTEGER), max(h.until_at)
+        SELECT coalesce(sum(h.held_count), 0), cast(total(h.held_size) AS INTEGER),
+               max(h.expires_at)
         FROM json_each(?) wanted CROSS JOIN holds h ON h.machine_id = wanted.value
         WHERE h.held_count > 0
         """,

@@ -23,7 +23,7 @@ def of_machine(conn: Connection, machine_id: int) -> list[Fact]:
         said, read = words.get((name, True)), words.get((name, False))
         if said or read:
             differs = bool(said and read and said.value.casefold() != read.value.casefold())
-            facts.append(Fact(name=name, said=said, read=read, differs=differs))
+            facts.append(Fact(name=name, stated=said, detected=read, differs=differs))
     return facts
 
 

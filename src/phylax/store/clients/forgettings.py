@@ -26,8 +26,8 @@ def _forgetting(row: sqlite3.Row) -> Forgetting:
         id=row["id"],
         client_id=row["client_id"],
         client_name=row["client_name"],
-        asked_at=from_seconds(row["asked_at"]),
-        asked_by=row["asked_by"],
+        requested_at=from_seconds(row["requested_at"]),
+        requested_by=row["requested_by"],
         why=row["why"],
         postponed_until=_moment(row["postponed_until"]),
         with_backups=bool(row["with_backups"]),
@@ -47,7 +47,8 @@ def add(
 ) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO forgettings (client_id, asked_at, asked_by, why, postponed_until, with_backups,
+        INSERT INTO forgettings (client_id, requested_at, requested_by, why, postponed_until,
+               with_backups,
                                  state, words)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?)
         """,
@@ -159,8 +160,8 @@ def _forms(conn: Connection, kind: str, number: int) -> Iterator[dict[str, objec
     rows = conn.execute(
         """
         SELECT coalesce(p.before, a.before), coalesce(p.after, a.after)
-        FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id
-        WHERE a.deed IN (:change, :add, :take_in, :retire, :return)
+        FROM audit a LEFT JOIN audit_parts p ON p.audit_id = a.id
+        WHERE a.action IN (:change, :add, :take_in, :retire, :return)
         """,
         {"change": f"change {kind}", "add": f"add {kind}", "take_in": f"take in {kind}",
          "retire": f"retire {kind}", "return": f"bring {kind} back"},

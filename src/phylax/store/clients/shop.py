@@ -49,7 +49,7 @@ def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> Non
 
 
 def opened_at(conn: Connection) -> int:
-    """When the first deed was noted."""
+    """When the first action was noted."""
     return int(conn.execute("SELECT coalesce(min(at), 0) FROM audit WHERE id < 10").fetchone()[0])
 
 
@@ -128,7 +128,7 @@ def clients(
 def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO clients (name, contact, mail, phone, note, reach_by, hours, agreements, zone,
+        INSERT INTO clients (name, contact, mail, phone, note, contact_by, hours, agreements, zone,
                              at_once, threshold_percent, changed_by, changed_at, uid)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, lower(hex(randomblob(16))))
         """,
@@ -140,7 +140,7 @@ def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
 def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, reach_by = ?,
+        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, contact_by = ?,
                hours = ?, agreements = ?, zone = ?, at_once = ?, threshold_percent = ?,
                version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
@@ -154,7 +154,7 @@ def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: st
 
 def _client_columns(edit: ClientEdit) -> tuple[object, ...]:
     return (
-        edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.reach_by, edit.hours,
+        edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.contact_by, edit.hours,
         edit.agreements, edit.zone, edit.at_once, edit.threshold_percent,
     )  # fmt: skip
 
@@ -213,7 +213,7 @@ def _machine(row: sqlite3.Row, volumes: list[Volume]) -> Machine:
         year=row["year"],
         used_for=row["used_for"],
         used_by=row["used_by"],
-        stands_at=row["stands_at"],
+        location=row["location"],
         note=row["note"],
         version=row["version"],
         enrolled=row["agent_version"] is not None,
@@ -323,7 +323,7 @@ def all_machines(conn: Connection) -> Iterable[sqlite3.Row]:
     """(id, tag, system, client_id, name of the client, looked_at) of every machine in care."""
     return conn.execute(
         """
-        SELECT m.id, m.tag, m.system, m.client_id, c.name, m.looked_at
+        SELECT m.id, m.tag, m.system, m.client_id, c.name, m.surveyed_at
         FROM machines m JOIN clients c ON c.id = m.client_id
         WHERE m.retired_at IS NULL ORDER BY m.id
         """
@@ -339,7 +339,7 @@ def add_machine(conn: Connection, edit: MachineEdit, *, who: str, at: int) -> in
     cursor = conn.execute(
         """
         INSERT INTO machines
-            (tag, client_id, system, year, used_for, used_by, stands_at, note, threshold_percent,
+            (tag, client_id, system, year, used_for, used_by, location, note, threshold_percent,
              make, model, serial, changed_by, changed_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', '', ?, ?)
         """,
@@ -356,7 +356,7 @@ def change_machine(
     conn.execute(
         """
         UPDATE machines SET tag = ?, client_id = ?, system = ?, year = ?, used_for = ?,
-               used_by = ?, stands_at = ?, note = ?, threshold_percent = ?,
+               used_by = ?, location = ?, note = ?, threshold_percent = ?,
                version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
@@ -369,7 +369,7 @@ def change_machine(
 def _columns(edit: MachineEdit) -> tuple[object, ...]:
     return (
         edit.tag, edit.client_id, edit.system, edit.year, edit.used_for, edit.used_by,
-        edit.stands_at, edit.note, edit.threshold_percent,
+        edit.location, edit.note, edit.threshold_percent,
     )  # fmt: skip
 
 

@@ -7,7 +7,7 @@ import sqlite3
 from datetime import date
 from sqlite3 import Connection
 
-from phylax.core.desk.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
+from phylax.core.desk.advice import AdviceKind, AdviceStatus, Figure, GivenAdvice, Proposal
 from phylax.core.ground.values import from_seconds
 
 
@@ -16,7 +16,7 @@ def of_machine(conn: Connection, machine_id: int) -> list[GivenAdvice]:
     rows = conn.execute(
         """
         SELECT * FROM advice WHERE machine_id = ?
-        ORDER BY fate IN ('declined', 'done', 'dropped'), made_at DESC, id DESC
+        ORDER BY status IN ('declined', 'done', 'dropped'), made_at DESC, id DESC
         """,
         (machine_id,),
     )
@@ -29,17 +29,23 @@ def advice(conn: Connection, number: int) -> GivenAdvice | None:
 
 
 def add(
-    conn: Connection, machine_id: int, proposal: Proposal, fate: AdviceFate, *, who: str, at: int
+    conn: Connection,
+    machine_id: int,
+    proposal: Proposal,
+    status: AdviceStatus,
+    *,
+    who: str,
+    at: int,
 ) -> int:
     cursor = conn.execute(
         """
         INSERT INTO advice
-            (machine_id, kind, subject, text, figures, fate, by, at, made_by, made_at)
+            (machine_id, kind, subject, text, figures, status, by, at, made_by, made_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             machine_id, proposal.kind, proposal.subject, proposal.text,
-            _figures(proposal.figures), fate, who, at, who, at,
+            _figures(proposal.figures), status, who, at, who, at,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0)
@@ -48,20 +54,20 @@ def add(
 def refresh(conn: Connection, number: int, proposal: Proposal) -> None:
     """The figures of what is only proposed move with the machine."""
     conn.execute(
-        "UPDATE advice SET text = ?, figures = ? WHERE id = ? AND fate = 'proposed'",
+        "UPDATE advice SET text = ?, figures = ? WHERE id = ? AND status = 'proposed'",
         (proposal.text, _figures(proposal.figures), number),
     )
 
 
 def withdraw(conn: Connection, number: int) -> None:
     """Nothing speaks for it any more, and nobody has told it."""
-    conn.execute("DELETE FROM advice WHERE id = ? AND fate = 'proposed'", (number,))
+    conn.execute("DELETE FROM advice WHERE id = ? AND status = 'proposed'", (number,))
 
 
-def set_fate(
+def set_status(
     conn: Connection,
     number: int,
-    fate: AdviceFate,
+    status: AdviceStatus,
     *,
     who: str,
     word: str,
@@ -70,10 +76,11 @@ def set_fate(
 ) -> None:
     conn.execute(
         """
-        UPDATE advice SET fate = ?, word = ?, by = ?, at = ?, again_on = ?, version = version + 1
+        UPDATE advice SET status = ?, comment = ?, by = ?, at = ?, again_on = ?,
+               version = version + 1
         WHERE id = ?
         """,
-        (fate, word, who, at, again_on and again_on.isoformat(), number),
+        (status, word, who, at, again_on and again_on.isoformat(), number),
     )
 
 
@@ -89,8 +96,8 @@ def _advice(row: sqlite3.Row) -> GivenAdvice:
         subject=row["subject"],
         text=row["text"],
         figures=tuple(Figure.model_validate(figure) for figure in json.loads(row["figures"])),
-        fate=AdviceFate(row["fate"]),
-        word=row["word"],
+        status=AdviceStatus(row["status"]),
+        comment=row["comment"],
         by=row["by"],
         at=from_seconds(row["at"]),
         made_by=row["made_by"],

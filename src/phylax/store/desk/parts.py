@@ -9,8 +9,9 @@ from datetime import date
 from sqlite3 import Connection
 from typing import NamedTuple
 
-from phylax.core.desk.open_visit import InHand, late_part
+from phylax.core.desk.open_visit import OpenVisit, late_part
 from phylax.core.desk.orders import NewPart, NoteReading, OrderedPart, PartState, SealedNote
+from phylax.core.desk.visits import Turn, waiting_for
 from phylax.core.ground.values import from_seconds
 
 _PART = """
@@ -32,8 +33,8 @@ def _part(row: sqlite3.Row, today: date) -> OrderedPart:
         visit_id=row["visit_id"],
         machine_tag=row["machine_tag"],
         client_name=row["client_name"],
-        what=row["what"],
-        from_whom=row["from_whom"],
+        item=row["item"],
+        supplier=row["supplier"],
         expected=expected,
         state=PartState(row["state"]),
         overdue=bool(expected) and row["state"] == PartState.ORDERED and expected < today,
@@ -64,10 +65,10 @@ def parts(conn: Connection, visit: int | None, *, today: date, limit: int) -> li
 def add_part(conn: Connection, visit: int, new: NewPart, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO ordered_parts (visit_id, what, from_whom, expected, ordered_by, ordered_at)
+        INSERT INTO ordered_parts (visit_id, item, supplier, expected, ordered_by, ordered_at)
         VALUES (?, ?, ?, ?, ?, ?)
         """,
-        (visit, new.what, new.from_whom, new.expected and new.expected.isoformat(), who, at),
+        (visit, new.item, new.supplier, new.expected and new.expected.isoformat(), who, at),
     )
     return int(cursor.lastrowid or 0)
 
@@ -98,9 +99,9 @@ class Waiting(NamedTuple):
 def set_ready(conn: Connection, visit: int, mail: str, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE visits SET ready_at = ?1, ready_mail = ?2, reminded = 0, whose = 'the client''s',
-               whom = NULL, todo = 'fetch it', until = NULL, moved_at = ?1, version = version + 1,
-               changed_by = ?3, changed_at = ?1
+        UPDATE visits SET ready_at = ?1, ready_mail = ?2, reminded = 0, turn = 'client',
+               assignee_id = NULL, todo = 'fetch it', follow_up_on = NULL, moved_at = ?1,
+               version = version + 1, changed_by = ?3, changed_at = ?1
         WHERE id = ?4
         """,
         (at, mail, who, visit),
@@ -131,7 +132,7 @@ def note_reminded(conn: Connection, visit: int, times: int) -> None:
     conn.execute("UPDATE visits SET reminded = ? WHERE id = ?", (times, visit))
 
 
-def in_hand(conn: Connection, machine_ids: Sequence[int], *, today: date) -> dict[int, InHand]:
+def in_hand(conn: Connection, machine_ids: Sequence[int], *, today: date) -> dict[int, OpenVisit]:
     """What attention looks at of the open visits of some machines."""
     rows = conn.execute(
         """
@@ -143,7 +144,7 @@ def in_hand(conn: Connection, machine_ids: Sequence[int], *, today: date) -> dic
     late: dict[int, list[sqlite3.Row]] = {}
     for row in conn.execute(
         """
-        SELECT visit_id, what, from_whom, expected FROM ordered_parts
+        SELECT visit_id, item, supplier, expected FROM ordered_parts
         WHERE state = 'ordered' AND expected < ? ORDER BY expected
         """,
         (today.isoformat(),),
@@ -152,22 +153,22 @@ def in_hand(conn: Connection, machine_ids: Sequence[int], *, today: date) -> dic
     return {row["machine_id"]: _in_hand(row, late.get(row["id"], []), today) for row in rows}
 
 
-def _in_hand(row: sqlite3.Row, late: Sequence[sqlite3.Row], today: date) -> InHand:
+def _in_hand(row: sqlite3.Row, late: Sequence[sqlite3.Row], today: date) -> OpenVisit:
     due = [
         date.fromisoformat(row[name])
-        for name in ("until", "wanted_by")
+        for name in ("follow_up_on", "due_on")
         if row[name] and row["ready_at"] is None
     ]
     overdue = [day for day in due if day < today]
     parts = [
-        late_part(part["what"], part["from_whom"], date.fromisoformat(part["expected"]))
+        late_part(part["item"], part["supplier"], date.fromisoformat(part["expected"]))
         for part in late
     ]
-    return InHand(
+    return OpenVisit(
         visit=row["id"],
         overdue_since=min(overdue, default=None),
         todo=row["todo"],
-        whose=row["whose"],
+        waiting_for=waiting_for(Turn(row["turn"])),
         ready_at=None if row["ready_at"] is None else from_seconds(row["ready_at"]),
         was_mailed=row["ready_mail"] != "",
         reminded=row["reminded"],

@@ -6,16 +6,16 @@ import sqlite3
 from datetime import date
 from sqlite3 import Connection
 
-from phylax.core.desk.visits import Move, NewVisit, Outcome, Visit, VisitEdit, Whose, is_overdue
+from phylax.core.desk.visits import NewVisit, NextTurn, Outcome, Turn, Visit, VisitEdit, is_overdue
 from phylax.core.ground.values import from_seconds
 
 _VISIT = """
     SELECT v.*, m.tag AS machine_tag, m.client_id, c.name AS client_name,
-           coalesce(p.name, '') AS whom_name
+           coalesce(p.name, '') AS assignee_name
     FROM visits v
     JOIN machines m ON m.id = v.machine_id
     JOIN clients c ON c.id = m.client_id
-    LEFT JOIN people p ON p.id = v.whom
+    LEFT JOIN people p ON p.id = v.assignee_id
 """
 
 
@@ -47,7 +47,8 @@ def opened(conn: Connection, *, today: date, limit: int) -> list[Visit]:
     rows = conn.execute(
         f"""
         {_VISIT} WHERE v.closed_at IS NULL
-        ORDER BY coalesce(min(coalesce(v.until, v.wanted_by), coalesce(v.wanted_by, v.until)),
+        ORDER BY coalesce(min(coalesce(v.follow_up_on, v.due_on), coalesce(v.due_on,
+        v.follow_up_on)),
                           '9999'), v.id
         LIMIT ?
         """,
@@ -74,13 +75,15 @@ def listed(
 def add(conn: Connection, new: NewVisit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO visits (machine_id, kind, said, condition, came_along, wanted_by, ask_above,
-                            loan, guaranteed_until, back_from, place, shelf, whose, whom, todo,
+        INSERT INTO visits (machine_id, kind, reported_problem, condition, accessories, due_on,
+               approval_limit,
+                            loaner, guaranteed_until, earlier_visit_id, place, shelf, turn,
+                            assignee_id, todo,
                             moved_at, opened_by, opened_at, changed_by, changed_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?, ?)
         """,
         (
-            new.machine_id, *_columns(new), new.place, new.shelf, Whose.OURS, new.whom, at, who,
+            new.machine_id, *_columns(new), new.place, new.shelf, Turn.US, new.assignee_id, at, who,
             at, who, at,
         ),
     )  # fmt: skip
@@ -90,8 +93,9 @@ def add(conn: Connection, new: NewVisit, *, who: str, at: int) -> int:
 def change(conn: Connection, number: int, edit: VisitEdit, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE visits SET kind = ?, said = ?, condition = ?, came_along = ?, wanted_by = ?,
-               ask_above = ?, loan = ?, guaranteed_until = ?, back_from = ?,
+        UPDATE visits SET kind = ?, reported_problem = ?, condition = ?, accessories = ?,
+               due_on = ?,
+               approval_limit = ?, loaner = ?, guaranteed_until = ?, earlier_visit_id = ?,
                version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
@@ -101,8 +105,8 @@ def change(conn: Connection, number: int, edit: VisitEdit, *, who: str, at: int)
 
 def _columns(edit: VisitEdit) -> tuple[object, ...]:
     return (
-        edit.kind, edit.said, edit.condition, edit.came_along, _day(edit.wanted_by),
-        edit.ask_above, edit.loan, _day(edit.guaranteed_until), edit.back_from,
+        edit.kind, edit.reported_problem, edit.condition, edit.accessories, _day(edit.due_on),
+        edit.approval_limit, edit.loaner, _day(edit.guaranteed_until), edit.earlier_visit_id,
     )  # fmt: skip
 
 
@@ -110,16 +114,18 @@ def _day(day: date | None) -> str | None:
     return None if day is None else day.isoformat()
 
 
-def move(conn: Connection, number: int, asked: Move, *, who: str, at: int) -> None:
+def set_turn(conn: Connection, number: int, asked: NextTurn, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE visits SET whose = ?, whom = ?, todo = ?, until = ?, place = coalesce(?, place),
+        UPDATE visits SET turn = ?, assignee_id = ?, todo = ?, follow_up_on = ?,
+               place = coalesce(?, place),
                shelf = coalesce(?, shelf), moved_at = ?, version = version + 1, changed_by = ?,
                changed_at = ?
         WHERE id = ?
         """,
         (
-            asked.whose, asked.whom, asked.todo, _day(asked.until), asked.place, asked.shelf, at,
+            asked.turn, asked.assignee_id, asked.todo, _day(asked.follow_up_on), asked.place,
+            asked.shelf, at,
             who, at, number,
         ),
     )  # fmt: skip
@@ -138,7 +144,7 @@ def close(
     conn.execute(
         """
         UPDATE visits SET outcome = ?, guaranteed_until = coalesce(?, guaranteed_until),
-               place = 'client', shelf = '', todo = '', until = NULL, closed_by = ?,
+               place = 'client', shelf = '', todo = '', follow_up_on = NULL, closed_by = ?,
                closed_at = ?, version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,

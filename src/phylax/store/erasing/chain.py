@@ -1,4 +1,4 @@
-"""Words of entries and deeds erased; the chain says so."""
+"""Words of entries and actions erased; the chain says so."""
 
 from __future__ import annotations
 
@@ -135,7 +135,7 @@ def erase_deeds(
     database: Database, client_id: int, machines: Sequence[int], words: Words, subject: str,
     *, who: str, at: int,
 ) -> None:  # fmt: skip
-    """Deeds that name a client, or show one of theirs as it was."""
+    """Actions that name a client, or show one of theirs as it was."""
     where, wanted = roughly(["s.who", "s.subject", "s.before", "s.after"], words)
     with database.read() as conn:
         rounds = [name for _, name in rounds_of(conn, client_id, machines)]
@@ -154,13 +154,13 @@ def erase_deeds(
                        coalesce(p.subject, a.subject, '') AS subject,
                        coalesce(p.before, a.before, '') AS before,
                        coalesce(p.after, a.after, '') AS after
-                FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id) s
+                FROM audit a LEFT JOIN audit_parts p ON p.audit_id = a.id) s
             WHERE {where} OR {more} OR s.subject IN (SELECT value FROM json_each(:rounds))
             ORDER BY s.id
             """,
             wanted,
         ).fetchall()
-    deeds = [
+    actions = [
         row["id"]
         for row in rows
         if row["subject"] in rounds
@@ -168,6 +168,6 @@ def erase_deeds(
         or any(mark in text for mark in marks for text in row[3:])
     ]
     in_slices(
-        database, deeds,
+        database, actions,
         lambda conn, some: audit.erase(conn, some, who=who, at=at, subject=subject),
     )  # fmt: skip

@@ -1,17 +1,17 @@
-"""The spans of keeping, and how far they were seen to."""
+"""The spans of keeping, and how far they were dealt with."""
 
 from __future__ import annotations
 
 from sqlite3 import Connection
 
-from phylax.core.erasing.data_retention import MONTH_DAYS, Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import MONTH_DAYS, DataRetention, DataRetentionEdit
 from phylax.core.ground.values import from_seconds
 
 
-def keeping(conn: Connection) -> Keeping:
-    row = conn.execute("SELECT * FROM keeping").fetchone()
+def keeping(conn: Connection) -> DataRetention:
+    row = conn.execute("SELECT * FROM data_retention").fetchone()
     swept = row["swept_at"]
-    return Keeping(
+    return DataRetention(
         file_names_months=row["file_names_months"],
         notices_months=row["notices_months"],
         staff_months=row["staff_months"],
@@ -20,11 +20,11 @@ def keeping(conn: Connection) -> Keeping:
     )
 
 
-def put(conn: Connection, edit: KeepingEdit, *, who: str, at: int) -> None:
-    """It is seen to anew soon."""
+def put(conn: Connection, edit: DataRetentionEdit, *, who: str, at: int) -> None:
+    """It is dealt with anew soon."""
     conn.execute(
         """
-        UPDATE keeping SET file_names_months = ?, notices_months = ?, staff_months = ?,
+        UPDATE data_retention SET file_names_months = ?, notices_months = ?, staff_months = ?,
                swept_at = 0, version = version + 1, changed_by = ?, changed_at = ?
         """,
         (edit.file_names_months, edit.notices_months, edit.staff_months, who, at),
@@ -33,7 +33,7 @@ def put(conn: Connection, edit: KeepingEdit, *, who: str, at: int) -> None:
 
 def changed(conn: Connection) -> tuple[str, int]:
     """Who changed it last, and when."""
-    row = conn.execute("SELECT changed_by, changed_at FROM keeping").fetchone()
+    row = conn.execute("SELECT changed_by, changed_at FROM data_retention").fetchone()
     return row[0], row[1]
 
 
@@ -43,10 +43,11 @@ def before(months: int, at: int) -> int:
 
 
 def files_until(conn: Connection) -> int:
-    return int(conn.execute("SELECT files_until FROM keeping").fetchone()[0])
+    return int(conn.execute("SELECT files_until FROM data_retention").fetchone()[0])
 
 
 def note_swept(conn: Connection, *, files_until: int, at: int) -> None:
     conn.execute(
-        "UPDATE keeping SET swept_at = ?, files_until = max(files_until, ?)", (at, files_until)
+        "UPDATE data_retention SET swept_at = ?, files_until = max(files_until, ?)",
+        (at, files_until),
     )

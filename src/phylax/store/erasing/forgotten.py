@@ -37,7 +37,7 @@ def counted(conn: Connection, client_id: int) -> Counted:
         changes=number(f"SELECT count(*) FROM changes WHERE state = 'made' AND {_OURS}"),
         agents=number(
             f"SELECT (SELECT count(*) FROM agents WHERE {_OURS})"
-            f" + (SELECT count(DISTINCT machine_id) FROM left_agents WHERE {_OURS})"
+            f" + (SELECT count(DISTINCT machine_id) FROM former_agents WHERE {_OURS})"
         ),
     )
 
@@ -87,7 +87,7 @@ def is_of_forgotten(conn: Connection, key_hash: bytes) -> bool:
     """Whether an agent's machine was a client's who is being forgotten, or was."""
     row = conn.execute(
         """
-        SELECT 1 FROM left_agents a JOIN machines m ON m.id = a.machine_id
+        SELECT 1 FROM former_agents a JOIN machines m ON m.id = a.machine_id
         JOIN forgettings f ON f.client_id = m.client_id
         WHERE a.key_hash = ? AND f.state IN ('under way', 'done')
         """,
@@ -97,4 +97,4 @@ def is_of_forgotten(conn: Connection, key_hash: bytes) -> bool:
 
 
 def note_told(conn: Connection, key_hash: bytes, *, at: int) -> None:
-    conn.execute("UPDATE left_agents SET told_at = ? WHERE key_hash = ?", (at, key_hash))
+    conn.execute("UPDATE former_agents SET told_at = ? WHERE key_hash = ?", (at, key_hash))

@@ -45,7 +45,7 @@ def _file_names(database: Database, since: int, until: int) -> int:
                 """
                 SELECT n.id, n.hold_id, n.number FROM held_items h
                 CROSS JOIN named_files n ON n.hold_id = h.hold_id AND n.number = h.number
-                WHERE h.fate_at >= :since AND h.fate_at < :until
+                WHERE h.status_at >= :since AND h.status_at < :until
                 UNION ALL
                 SELECT n.id, n.hold_id, n.number FROM runs r
                 CROSS JOIN named_files n ON n.run_id = r.id

@@ -118,7 +118,7 @@ def _out_of_deeds(database: Database, name: str, login: str, at: int) -> int:
                 SELECT a.id, coalesce(p.who, a.who, '') AS who,
                        coalesce(p.subject, a.subject, '') AS subject,
                        coalesce(p.before, a.before, '') || coalesce(p.after, a.after, '') AS said
-                FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id) s
+                FROM audit a LEFT JOIN audit_parts p ON p.audit_id = a.id) s
         """
         about = [
             row[0]
@@ -137,7 +137,7 @@ def _out_of_deeds(database: Database, name: str, login: str, at: int) -> int:
         theirs = [
             row[0] for row in conn.execute(f"{question} WHERE s.who = ? ORDER BY s.id", (name,))
         ]
-    subject = "deeds about somebody who left"
+    subject = "actions about somebody who left"
     in_slices(
         database, about,
         lambda conn, some: audit.erase(conn, some, who=_SERVICE, at=at, subject=subject),

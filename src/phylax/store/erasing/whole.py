@@ -28,7 +28,7 @@ def carry_out(
     with database.read() as conn:
         asked = forgettings.get(conn, number)
     assert asked is not None
-    client, who = asked.client_id, asked.asked_by
+    client, who = asked.client_id, asked.requested_by
     _begin(database, asked, at)
     with database.read() as conn:
         words = forgettings.words(conn, number)
@@ -38,7 +38,7 @@ def carry_out(
     elsewhere = chain.erase_naming(database, client, words, put, also=also, who=who, at=at)
     with database.write() as conn:
         forgettings.note(conn, number, entries=elsewhere)
-    chain.erase_deeds(database, client, machines, words, f"deeds about client {client}", who=who,
+    chain.erase_deeds(database, client, machines, words, f"actions about client {client}", who=who,
                       at=at)  # fmt: skip
     rows.remove(database, client)
     rows.blank(database, client, at=at)

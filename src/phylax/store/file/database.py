@@ -15,6 +15,8 @@ from importlib import resources
 from pathlib import Path
 from queue import Empty, LifoQueue
 
+from phylax.store.schema.renaming import renamed_keys
+
 _BUSY_SECONDS = 10.0
 _COPIES_KEPT = 3
 """Of those that were made before the schema changed."""
@@ -97,6 +99,7 @@ class Database:
             self._copy_aside(version)
         # a table that others refer to can only be made anew while nobody minds
         writer.execute("PRAGMA foreign_keys = OFF")
+        writer.create_function("renamed_keys", 2, renamed_keys, deterministic=True)
         for number, sql in known:
             if number > version:
                 self._apply(number, sql)

@@ -16,11 +16,11 @@ def of_person(conn: Connection, person: Person, staff_months: int | None) -> Lea
         return conn.execute(question, (value,)).fetchall()
 
     rounds = numbers(
-        "SELECT name FROM rounds WHERE ended = 0 AND plan ->> 'cared_for_by' = ? ORDER BY name",
+        "SELECT name FROM rounds WHERE ended = 0 AND plan ->> 'responsible_id' = ? ORDER BY name",
         person.id,
     )
     visits = numbers(
-        "SELECT id FROM visits WHERE closed_at IS NULL AND whom = ? ORDER BY id", person.id
+        "SELECT id FROM visits WHERE closed_at IS NULL AND assignee_id = ? ORDER BY id", person.id
     )
     facts = Leaving(
         left_at=person.left_at,

@@ -11,21 +11,26 @@ from typing import Any
 
 from phylax.core.ground.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.ground.values import from_seconds
-from phylax.core.people.accounts import Audited
+from phylax.core.people.accounts import AuditEntry
 from phylax.core.record.records import ChainCheck, Erasure
 from phylax.core.record.seals import Sealed
 
 PERSONAL = ("who", "subject", "before", "after")
-"""What of a deed may be about a person."""
+"""Fields of an audit entry that may name a person."""
+
+_HASHED_ACTION = "deed"
+"""The name of an action in the text that is hashed: as the first entries of the chain were
+written."""
 
 _ERASED_BY = """(
-        SELECT group_concat(e.by_deed) FROM erased_deeds e WHERE e.deed = a.id) AS erased_by"""
+        SELECT group_concat(e.by_audit_id) FROM erased_audit e
+        WHERE e.audit_id = a.id) AS erased_by"""
 _DEED = f"""
-    SELECT a.id, a.at, a.deed, a.hashed, a.digest, p.who_salt, p.subject_salt, p.before_salt,
+    SELECT a.id, a.at, a.action, a.hashed, a.digest, p.who_salt, p.subject_salt, p.before_salt,
            p.after_salt, {_ERASED_BY}, coalesce(p.who, a.who) AS who,
            coalesce(p.subject, a.subject) AS subject,
            coalesce(p.before, a.before) AS before, coalesce(p.after, a.after) AS after
-    FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id
+    FROM audit a LEFT JOIN audit_parts p ON p.audit_id = a.id
 """
 
 
@@ -34,27 +39,28 @@ def record(
     *,
     who: str,
     at: int,
-    deed: str,
+    action: str,
     subject: str,
     before: str | None = None,
     after: str | None = None,
     erasure: Erasure | None = None,
 ) -> int:
-    """Note a deed, with the digest of what was noted before it; its number."""
+    """Note an action, with the digest of what was noted before it; its number."""
     last = conn.execute("SELECT digest FROM audit ORDER BY id DESC LIMIT 1").fetchone()
     previous = (last["digest"] or _of_older(conn)) if last else FIRST
     words = {"who": who, "subject": subject, "before": before, "after": after}
     parts = {name: Part.of(text) for name, text in words.items() if text is not None}
-    content = {"at": at, "deed": deed, "erasure": erasure and erasure.model_dump()}
+    content = {"at": at, _HASHED_ACTION: action, "erasure": erasure and erasure.model_dump()}
     hashed = hashed_text(content, parts, previous)
     cursor = conn.execute(
-        "INSERT INTO audit (at, who, deed, subject, hashed, digest) VALUES (?, '', ?, '', ?, ?)",
-        (at, deed, hashed, digest_of(hashed)),
+        "INSERT INTO audit (at, who, action, subject, hashed, digest) VALUES (?, '', ?, '', ?, ?)",
+        (at, action, hashed, digest_of(hashed)),
     )
     kept = [value for name in PERSONAL for value in reversed(parts.get(name, (None, None)))]
     conn.execute(
         """
-        INSERT INTO audit_parts (deed, who, who_salt, subject, subject_salt, before, before_salt,
+        INSERT INTO audit_parts (audit_id, who, who_salt, subject, subject_salt, before,
+               before_salt,
                                  after, after_salt)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
@@ -63,16 +69,16 @@ def record(
     return int(cursor.lastrowid or 0)
 
 
-def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject: str) -> None:
-    """Take the words of deeds away, but for who of the shop did them; a deed says so."""
-    rows = _note_erasure(conn, deeds, who=who, at=at, subject=subject)
+def erase(conn: Connection, actions: Sequence[int], *, who: str, at: int, subject: str) -> None:
+    """Take the words of actions away, but for who of the shop did them; an action says so."""
+    rows = _note_erasure(conn, actions, who=who, at=at, subject=subject)
     for row in rows:
         conn.execute(
             """
             UPDATE audit_parts SET subject = NULL, subject_salt = NULL, before = NULL,
                    before_salt = NULL, after = NULL, after_salt = NULL,
                    who_salt = iif(who IN (SELECT name FROM people), who_salt, NULL),
-                   who = iif(who IN (SELECT name FROM people), who, NULL) WHERE deed = ?
+                   who = iif(who IN (SELECT name FROM people), who, NULL) WHERE audit_id = ?
             """,
             (row["id"],),
         )
@@ -87,12 +93,12 @@ def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject:
         )
 
 
-def erase_authors(conn: Connection, deeds: Sequence[int], *, who: str, at: int) -> None:
-    """Take away who did some deeds; a deed says so."""
-    subject = "who did some deeds: somebody who left"
-    for row in _note_erasure(conn, deeds, who=who, at=at, subject=subject):
+def erase_authors(conn: Connection, actions: Sequence[int], *, who: str, at: int) -> None:
+    """Take away who did some actions; an action says so."""
+    subject = "who did some actions: somebody who left"
+    for row in _note_erasure(conn, actions, who=who, at=at, subject=subject):
         conn.execute(
-            "UPDATE audit_parts SET who = NULL, who_salt = NULL WHERE deed = ?", (row["id"],)
+            "UPDATE audit_parts SET who = NULL, who_salt = NULL WHERE audit_id = ?", (row["id"],)
         )
         # before there were parts, the words were hashed with all the rest
         is_of_parts = bool(_said(row["hashed"]).get("v"))
@@ -103,31 +109,31 @@ def erase_authors(conn: Connection, deeds: Sequence[int], *, who: str, at: int) 
 
 
 def _note_erasure(
-    conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject: str
+    conn: Connection, actions: Sequence[int], *, who: str, at: int, subject: str
 ) -> list[sqlite3.Row]:
-    """The deeds as they are now, and that they lose words."""
+    """The actions as they are now, and that they lose words."""
     rows = conn.execute(
         f"{_DEED} WHERE a.id IN (SELECT value FROM json_each(?)) ORDER BY a.id",
-        (json.dumps(list(deeds)),),
+        (json.dumps(list(actions)),),
     ).fetchall()
     over = _Erased()
     for row in rows:
         over.add(row)
-    by_deed = record(conn, who=who, at=at, deed="erase", subject=subject, erasure=over.sum())
+    by_audit_id = record(conn, who=who, at=at, action="erase", subject=subject, erasure=over.sum())
     conn.executemany(
-        "INSERT INTO erased_deeds VALUES (?, ?)", [(row["id"], by_deed) for row in rows]
+        "INSERT INTO erased_audit VALUES (?, ?)", [(row["id"], by_audit_id) for row in rows]
     )
     return rows
 
 
 class _Erased:
-    """Goes over what stays of deeds that lost their words, in their order."""
+    """Goes over what stays of actions that lost their words, in their order."""
 
     def __init__(self) -> None:
         self._entries, self._over = 0, sha256()
 
     def add(self, row: sqlite3.Row) -> None:
-        stays = f"{row['id']} {row['digest'] or ''} {row['at']} {row['deed']}\n"
+        stays = f"{row['id']} {row['digest'] or ''} {row['at']} {row['action']}\n"
         self._over.update(stays.encode())
         self._entries += 1
 
@@ -136,10 +142,10 @@ class _Erased:
 
 
 def _of_older(conn: Connection) -> str:
-    """A digest over all deeds that were noted before there was a chain."""
+    """A digest over all actions that were noted before there was a chain."""
     over = sha256()
     for row in conn.execute(
-        "SELECT id, at, who, deed, subject, before, after FROM audit WHERE digest IS NULL"
+        "SELECT id, at, who, action, subject, before, after FROM audit WHERE digest IS NULL"
         " ORDER BY id"
     ):
         over.update(json.dumps(tuple(row), ensure_ascii=True).encode() + b"\n")
@@ -147,12 +153,12 @@ def _of_older(conn: Connection) -> str:
 
 
 def verify(conn: Connection) -> ChainCheck:
-    """Follow the chain of deeds."""
+    """Follow the chain of actions."""
     older = conn.execute(f"{_DEED} WHERE a.digest IS NULL ORDER BY a.id").fetchall()
     sums: dict[int, _Erased] = {}
     for row in older:
         _note_erased(row, sums)
-    # of deeds that lost words, the digest cannot be computed anew: that they did, a deed says
+    # of actions that lost words, the digest cannot be computed anew: that they did, an action says
     previous = (_of_older(conn) if older else FIRST) if not sums else None
     number, erased = len(older), sum(bool(row["erased_by"]) for row in older)
     is_new_form = False
@@ -168,7 +174,7 @@ def verify(conn: Connection) -> ChainCheck:
         erased += bool(row["erased_by"])
         previous = row["digest"]
     if sums:
-        why = "words were erased, and no deed says so"
+        why = "words were erased, and no action says so"
         return ChainCheck(entries=number, intact=False, broken_at=min(sums), why=why)
     return ChainCheck(entries=number, intact=True, erased=erased)
 
@@ -190,7 +196,7 @@ def _note_erased(row: sqlite3.Row, sums: dict[int, _Erased]) -> None:
 
 
 def _why_not_erased(row: sqlite3.Row, said: dict[str, Any], sums: dict[int, _Erased]) -> str:
-    """Why what is erased is not what a deed says; takes off what that deed settles."""
+    """Why what is erased is not what an action says; takes off what that action settles."""
     _note_erased(row, sums)
     if "erasure" not in said:
         return ""
@@ -211,25 +217,26 @@ def _link(row: sqlite3.Row, said: dict[str, Any]) -> Link:
     parts = {
         name: Part.kept(row[f"{name}_salt"], row[name])
         for name in PERSONAL
-        # a deed need not have a before and an after
+        # an action need not have a before and an after
         if name in said or row[f"{name}_salt"] is not None
     }
-    content = {"at": row["at"], "deed": row["deed"], "erasure": said.get("erasure")}
+    content = {"at": row["at"], _HASHED_ACTION: row["action"], "erasure": said.get("erasure")}
     return Link(row["hashed"], row["digest"], content, parts)
 
 
 def _why_older_is_broken(row: sqlite3.Row, said: dict[str, Any], previous: str) -> str:
-    """Of a deed that was chained before there were parts, with all its words hashed."""
-    shown = {name: row[name] for name in ("at", "deed", *PERSONAL)} | {"previous": previous}
+    """Of an action that was chained before there were parts, with all its words hashed."""
+    shown = {name: row[name] for name in ("at", *PERSONAL)}
+    shown |= {_HASHED_ACTION: row["action"], "previous": previous}
     if said.get("previous") != previous:
-        return "it does not follow the deed before it: one was taken out or put in"
+        return "it does not follow the action before it: one was taken out or put in"
     if digest_of(row["hashed"]) != row["digest"] or said != shown:
         return "its text does not fit its digest: it was altered"
     return ""
 
 
 def head(conn: Connection) -> tuple[int, str]:
-    """How many deeds there are, and the newest one's digest; empty where it has none."""
+    """How many actions there are, and the newest one's digest; empty where it has none."""
     count = conn.execute("SELECT count(*) FROM audit").fetchone()[0]
     last = conn.execute("SELECT digest FROM audit ORDER BY id DESC LIMIT 1").fetchone()
     return count, (last["digest"] or "") if last else ""
@@ -245,12 +252,12 @@ def why_not(conn: Connection, sealed: Sealed) -> str:
     return ""
 
 
-def listed(conn: Connection, *, before: int, limit: int) -> list[Audited]:
-    """Deeds, newest first, before a number."""
+def listed(conn: Connection, *, before: int, limit: int) -> list[AuditEntry]:
+    """Actions, newest first, before a number."""
     rows = conn.execute(f"{_DEED} WHERE a.id < ? ORDER BY a.id DESC LIMIT ?", (before, limit))
     return [
-        Audited.model_validate(
-            {name: row[name] for name in Audited.model_fields} | {"at": from_seconds(row["at"])}
+        AuditEntry.model_validate(
+            {name: row[name] for name in AuditEntry.model_fields} | {"at": from_seconds(row["at"])}
         )
         for row in rows
     ]

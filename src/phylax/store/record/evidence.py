@@ -33,8 +33,8 @@ def checked(conn: Connection, run_id: int) -> list[Evidence]:
     """What a run's entry stands on, compared with what the entry says."""
     row = conn.execute("SELECT evidence FROM records WHERE run_id = ?", (run_id,)).fetchone()
     said: dict[str, str] = json.loads(row[0]) if row and row[0] else {}
-    kept = conn.execute("SELECT what, salt FROM run_evidence WHERE run_id = ?", (run_id,))
-    salts: dict[str, bytes] = {row["what"]: row["salt"] for row in kept}
+    kept = conn.execute("SELECT kind, salt FROM run_evidence WHERE run_id = ?", (run_id,))
+    salts: dict[str, bytes] = {row["kind"]: row["salt"] for row in kept}
     return [
         _checked(conn, run_id, what, said[what], salts.get(what))
         for what in EvidenceKind
@@ -49,7 +49,7 @@ def _checked(
     why = "" if salt is not None and digest == said else _ALTERED
     if why and not count:
         why = _GONE
-    return Evidence(what=what, digest=said, lines=count, holds=not why, why=why)
+    return Evidence(what=what, digest=said, lines=count, valid=not why, why=why)
 
 
 def _lines(conn: Connection, run_id: int, what: EvidenceKind) -> Iterator[str]:
@@ -71,7 +71,7 @@ def _lines(conn: Connection, run_id: int, what: EvidenceKind) -> Iterator[str]:
         case EvidenceKind.CONSENTS:
             rows = conn.execute(
                 """
-                SELECT id, survey_id, category, whole, items, size, given_by, via, word, given_at
+                SELECT id, survey_id, category, whole, items, size, given_by, via, comment, given_at
                 FROM consents WHERE run_id = ? ORDER BY id
                 """,
                 (run_id,),

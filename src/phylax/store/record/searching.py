@@ -177,7 +177,7 @@ def _visits(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
             where = f"({where} OR v.id = :number)"
     rows = conn.execute(
         f"""
-        SELECT v.id, v.said, v.opened_at, v.outcome, m.tag, c.name FROM visits v
+        SELECT v.id, v.reported_problem, v.opened_at, v.outcome, m.tag, c.name FROM visits v
         JOIN machines m ON m.id = v.machine_id JOIN clients c ON c.id = m.client_id
         WHERE {where} AND {scope} ORDER BY v.id DESC LIMIT :limit
         """,
@@ -186,7 +186,8 @@ def _visits(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     return [
         Hit(
             kind=HitKind.VISIT, id=row["id"], title=f"Visit {row['id']}",
-            line=_around(f"{row['said']} ({row['outcome'] or 'open'})".strip(), asked.words),
+            line=_around(f"{row['reported_problem']} ({row['outcome'] or 'open'})".strip(),
+            asked.words),
             machine_tag=row["tag"], client_name=row["name"], at=from_seconds(row["opened_at"]),
             page=f"/visits/{row['id']}",
         )
@@ -195,11 +196,11 @@ def _visits(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
 
 
 def _advice(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
-    where, values = words_in(("a.text", "a.word", "a.kind", "a.fate"), " ".join(asked.words))
+    where, values = words_in(("a.text", "a.comment", "a.kind", "a.status"), " ".join(asked.words))
     scope, scoped = _scope(asked, "a.at")
     rows = conn.execute(
         f"""
-        SELECT a.id, a.text, a.fate, a.at, m.tag, c.name FROM advice a
+        SELECT a.id, a.text, a.status, a.at, m.tag, c.name FROM advice a
         JOIN machines m ON m.id = a.machine_id JOIN clients c ON c.id = m.client_id
         WHERE {where} AND {scope} ORDER BY a.at DESC, a.id DESC LIMIT :limit
         """,
@@ -207,7 +208,7 @@ def _advice(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     )
     return [
         Hit(
-            kind=HitKind.ADVICE, id=row["id"], title=row["fate"],
+            kind=HitKind.ADVICE, id=row["id"], title=row["status"],
             line=_around(row["text"], asked.words), machine_tag=row["tag"],
             client_name=row["name"], at=from_seconds(row["at"]),
             page=f"/machines/{row['tag']}#advice",
@@ -217,8 +218,8 @@ def _advice(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
 
 
 _FILE = """
-    SELECT n.id, n.run_id, n.why, w.path, w.place, coalesce(h.size, n.size) AS size, h.fate,
-           coalesce(h.fate_at, o.held_at, r.ended_at) AS at, o.until_at, m.tag, c.name
+    SELECT n.id, n.run_id, n.why, w.path, w.place, coalesce(h.size, n.size) AS size, h.status,
+           coalesce(h.status_at, o.held_at, r.ended_at) AS at, o.expires_at, m.tag, c.name
     FROM files_text t
     CROSS JOIN named_files n ON n.id = t.rowid
     JOIN file_words w ON w.id = n.id
@@ -234,7 +235,7 @@ def _files(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     """What became of files that a cleaning held or left."""
     if not asked.words:
         return []
-    scope, values = _scope(asked, "coalesce(h.fate_at, o.held_at, r.ended_at)")
+    scope, values = _scope(asked, "coalesce(h.status_at, o.held_at, r.ended_at)")
     values |= {"match": records.all_of(asked.words), "limit": limit}
     rows = conn.execute(
         f"""
@@ -257,11 +258,11 @@ def _files(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
 
 
 def _became(row: sqlite3.Row) -> str:
-    if row["fate"] is None:
+    if row["status"] is None:
         return f"left, {row['why']}"
-    if row["fate"] == "held":
-        return f"held until {show_day(from_seconds(row['until_at']))}"
-    return "gone for good" if row["fate"] == "gone" else "put back"
+    if row["status"] == "held":
+        return f"held until {show_day(from_seconds(row['expires_at']))}"
+    return "deleted for good" if row["status"] == "gone" else "put back"
 
 
 def _programs(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:

@@ -14,7 +14,7 @@ from phylax.core.reporting.request import (
     Letterhead,
     LetterheadEdit,
     Report,
-    ReportAsk,
+    ReportRequest,
     ReportWhole,
 )
 
@@ -34,7 +34,7 @@ class NewReport(NamedTuple):
     client_id: int
     machine_ids: Sequence[int]
     entries: Sequence[int]
-    asked: ReportAsk
+    asked: ReportRequest
     first: date
     last: date
     document: Document
@@ -96,10 +96,10 @@ def report(conn: Connection, number: int) -> ReportWhole | None:
     return ReportWhole.model_validate(fields)
 
 
-def asked(conn: Connection, number: int) -> ReportAsk:
+def asked(conn: Connection, number: int) -> ReportRequest:
     """What a report was asked to be about."""
-    row = conn.execute("SELECT asked FROM reports WHERE id = ?", (number,)).fetchone()
-    return ReportAsk.model_validate_json(row[0])
+    row = conn.execute("SELECT request FROM reports WHERE id = ?", (number,)).fetchone()
+    return ReportRequest.model_validate_json(row[0])
 
 
 def pdf(conn: Connection, number: int) -> bytes | None:
@@ -117,7 +117,7 @@ def machines_of(conn: Connection, number: int) -> list[int]:
 def add(conn: Connection, new: NewReport, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO reports (client_id, visit_id, title, language, first, last, asked, document,
+        INSERT INTO reports (client_id, visit_id, title, language, first, last, request, document,
                              seal, pdf, made_by, made_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,

@@ -31,12 +31,12 @@ def add(
     cursor = conn.execute(
         """
         INSERT INTO consents (survey_id, machine_id, category, whole, items, size, given_by, via,
-                              word, given_at, expires_at)
+                              comment, given_at, expires_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             new.survey_id, machine_id, new.category, int(new.whole), len(sizes),
-            sum(sizes.values()), who, new.via, new.word, at, at + int(LASTS.total_seconds()),
+            sum(sizes.values()), who, new.via, new.comment, at, at + int(LASTS.total_seconds()),
         ),
     )  # fmt: skip
     consent_id = int(cursor.lastrowid or 0)
@@ -57,7 +57,7 @@ def _consent(row: sqlite3.Row) -> Consent:
         size=row["size"],
         given_by=row["given_by"],
         via=row["via"],
-        word=row["word"],
+        comment=row["comment"],
         given_at=from_seconds(row["given_at"]),
         expires_at=from_seconds(row["expires_at"]),
         used_by_run=row["run_id"],
@@ -136,7 +136,7 @@ def _standing(row: sqlite3.Row) -> StandingConsent:
         category=row["category"],
         given_by=row["given_by"],
         via=row["via"],
-        word=row["word"],
+        comment=row["comment"],
         given_at=from_seconds(row["given_at"]),
         taken_back_by=row["taken_back_by"] or "",
         taken_back_at=None if back is None else from_seconds(back),
@@ -149,10 +149,10 @@ def add_standing(
     """A standing consent; None where there is one in force already."""
     cursor = conn.execute(
         """
-        INSERT INTO standing_consents (machine_id, category, given_by, via, word, given_at)
+        INSERT INTO standing_consents (machine_id, category, given_by, via, comment, given_at)
         VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
-        (machine_id, new.category, who, new.via, new.word, at),
+        (machine_id, new.category, who, new.via, new.comment, at),
     )
     return standing(conn, int(cursor.lastrowid or 0)) if cursor.rowcount else None
 

@@ -1,4 +1,4 @@
-"""Protect lists: what each scope adds to what always stays."""
+"""Protect lists: what each scope adds to what is protected."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def _entry(row: sqlite3.Row) -> ScopedProtection:
         scope=Scope(row["scope"]),
         subject_id=row["subject_id"],
         subject=row["subject"],
-        entry=ProtectEntry(kind=ProtectKind(row["kind"]), what=row["what"]),
+        entry=ProtectEntry(kind=ProtectKind(row["kind"]), pattern=row["pattern"]),
         note=row["note"],
         added_by=row["added_by"],
         added_at=from_seconds(row["added_at"]),
@@ -44,10 +44,10 @@ def add(
     """A new entry; None where the scope says so already."""
     cursor = conn.execute(
         """
-        INSERT INTO protections (scope, subject_id, kind, what, note, added_by, added_at)
+        INSERT INTO protections (scope, subject_id, kind, pattern, note, added_by, added_at)
         VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
-        (scope, subject_id, entry.kind, entry.what, note, who, at),
+        (scope, subject_id, entry.kind, entry.pattern, note, who, at),
     )
     return protection(conn, int(cursor.lastrowid or 0)) if cursor.rowcount else None
 
@@ -76,18 +76,18 @@ _IN_SCOPE = """
         p.scope = 'shop' OR (p.scope = 'client' AND m.client_id = p.subject_id)
         OR (p.scope = 'machine' AND m.id = p.subject_id))
     LEFT JOIN protection_covers v
-        ON v.machine_id = m.id AND v.kind = p.kind AND v.what = p.what
+        ON v.machine_id = m.id AND v.kind = p.kind AND v.pattern = p.pattern
 """
 
 
 def note_covers(conn: Connection, machine_id: int, covers: Iterable[Cover], *, at: int) -> None:
-    """What the list covers on a machine is now what its newest look found."""
+    """What the list covers on a machine is now what its newest survey found."""
     conn.execute("DELETE FROM protection_covers WHERE machine_id = ?", (machine_id,))
     conn.executemany(
         "INSERT OR REPLACE INTO protection_covers VALUES (?, ?, ?, ?, ?, ?, ?)",
         [
             (
-                machine_id, cover.entry.kind, cover.entry.what, int(cover.is_there),
+                machine_id, cover.entry.kind, cover.entry.pattern, int(cover.exists),
                 cover.kept.count, cover.kept.size, at,
             )
             for cover in covers
@@ -101,7 +101,7 @@ def with_covers(
     """Entries with what they cover, on one machine or on all that they are for."""
     rows = conn.execute(
         f"""
-        SELECT p.id, count(v.at), total(v.is_there OR v.kept > 0), count(*),
+        SELECT p.id, count(v.at), total(v.is_present OR v.kept > 0), count(*),
                total(v.kept), total(v.kept_size)
         {_IN_SCOPE} WHERE :machine IS NULL OR m.id = :machine GROUP BY p.id
         """,
@@ -129,9 +129,9 @@ def on_machines(conn: Connection, number: int) -> list[ProtectionOnMachine]:
     rows = conn.execute(
         f"""
         SELECT m.id, m.tag, (SELECT name FROM clients c WHERE c.id = m.client_id) AS client,
-               v.at, v.is_there, v.kept, v.kept_size
+               v.at, v.is_present, v.kept, v.kept_size
         {_IN_SCOPE} WHERE p.id = ?
-        ORDER BY v.at IS NULL, v.is_there OR v.kept > 0, m.tag
+        ORDER BY v.at IS NULL, v.is_present OR v.kept > 0, m.tag
         """,
         (number,),
     )
@@ -140,8 +140,8 @@ def on_machines(conn: Connection, number: int) -> list[ProtectionOnMachine]:
             machine_id=row["id"],
             tag=row["tag"],
             client=row["client"],
-            looked_at=None if row["at"] is None else from_seconds(row["at"]),
-            is_there=bool(row["is_there"]),
+            surveyed_at=None if row["at"] is None else from_seconds(row["at"]),
+            exists=bool(row["is_present"]),
             kept=row["kept"] or 0,
             kept_size=row["kept_size"] or 0,
         )

@@ -28,10 +28,10 @@ def _hold(row: sqlite3.Row) -> Hold:
         category=row["category"],
         mount=row["mount"],
         held_at=from_seconds(row["held_at"]),
-        until_at=from_seconds(row["until_at"]),
+        expires_at=from_seconds(row["expires_at"]),
         held=Tally(count=row["held_count"], size=row["held_size"]),
         put_back=Tally(count=row["back_count"], size=row["back_size"]),
-        gone=Tally(count=row["gone_count"], size=row["gone_size"]),
+        deleted=Tally(count=row["deleted_count"], size=row["deleted_size"]),
     )
 
 
@@ -53,7 +53,7 @@ def items(conn: Connection, hold_id: int, *, words: str, after: int, limit: int)
     """Things of a hold by number; of which a part of the path is `words`."""
     rows = conn.execute(
         """
-        SELECT number, place, path, size, fate, fate_at FROM held_items
+        SELECT number, place, path, size, status, status_at FROM held_items
         WHERE hold_id = :hold AND number > :after
           AND (:words = '' OR instr(lower(path), lower(:words)) > 0)
         ORDER BY number LIMIT :limit
@@ -66,8 +66,8 @@ def items(conn: Connection, hold_id: int, *, words: str, after: int, limit: int)
             place=row["place"],
             path=row["path"],
             size=row["size"],
-            fate=row["fate"],
-            fate_at=None if row["fate_at"] is None else from_seconds(row["fate_at"]),
+            status=row["status"],
+            status_at=None if row["status_at"] is None else from_seconds(row["status_at"]),
         )
         for row in rows
     ]
@@ -76,7 +76,7 @@ def items(conn: Connection, hold_id: int, *, words: str, after: int, limit: int)
 def chosen(conn: Connection, pick: HeldPick) -> tuple[BatchPick, Tally]:
     """What a pick stands for on its machine, and how much of it is held now."""
     batch = conn.execute("SELECT batch FROM holds WHERE id = ?", (pick.hold_id,)).fetchone()[0]
-    where = "fate = 'held' AND hold_id = ?"
+    where = "status = 'held' AND hold_id = ?"
     marks: list[int] = [pick.hold_id]
     if pick.numbers:
         where += f" AND number IN ({','.join('?' * len(pick.numbers))})"
@@ -92,14 +92,14 @@ def take(conn: Connection, machine_id: int, message: HeldMessage, run_id: int | 
     records know it."""
     row = conn.execute(
         """
-        INSERT INTO holds (machine_id, run_id, batch, category, mount, held_at, until_at)
+        INSERT INTO holds (machine_id, run_id, batch, category, mount, held_at, expires_at)
         VALUES (?, ?, ?, ?, ?, ?, ?)
-        ON CONFLICT (machine_id, batch) DO UPDATE SET until_at = excluded.until_at
+        ON CONFLICT (machine_id, batch) DO UPDATE SET expires_at = excluded.expires_at
         RETURNING id
         """,
         (
             machine_id, run_id, message.batch, message.category, message.mount,
-            to_seconds(message.held_at), to_seconds(message.until_at),
+            to_seconds(message.held_at), to_seconds(message.expires_at),
         ),
     ).fetchone()  # fmt: skip
     hold_id = row["id"]
@@ -108,7 +108,7 @@ def take(conn: Connection, machine_id: int, message: HeldMessage, run_id: int | 
     new = [item for item in message.items if item.number not in known]
     conn.executemany(
         """
-        INSERT INTO held_items (hold_id, number, place, path, size, fate)
+        INSERT INTO held_items (hold_id, number, place, path, size, status)
         VALUES (?, ?, ?, ?, ?, 'held')
         """,
         [
@@ -157,14 +157,14 @@ def end(
             break
         rows = conn.execute(
             """
-            UPDATE held_items SET fate = ?, fate_at = ? WHERE hold_id = ? AND number IN (
+            UPDATE held_items SET status = ?, status_at = ? WHERE hold_id = ? AND number IN (
                 SELECT number FROM held_items
-                WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
+                WHERE hold_id = ? AND number BETWEEN ? AND ? AND status = 'held'
                 ORDER BY number LIMIT ?)
             RETURNING number, size
             """,
             (
-                message.fate, to_seconds(message.at), row["id"], row["id"], first, last,
+                message.status, to_seconds(message.at), row["id"], row["id"], first, last,
                 most - count,
             ),
         ).fetchall()  # fmt: skip
@@ -174,7 +174,7 @@ def end(
             if reached < last:
                 go_on = reached + 1
                 break
-    to = "back" if message.fate == "put back" else "gone"
+    to = "back" if message.status == "put back" else "deleted"
     conn.execute(
         f"""
         UPDATE holds SET held_count = held_count - :count, held_size = max(held_size - :size, 0),

@@ -32,7 +32,8 @@ def candidates(conn: Connection, machine_id: int, *, at: int) -> list[Candidate]
     what waits, then by time."""
     rows = conn.execute(
         """
-        SELECT id, state, round_id, due_at, closes_at, stretches, takes, at_hand, on_bench,
+        SELECT id, state, round_id, due_at, closes_at, stretches, expected_seconds, awaits_person,
+               on_bench,
                coalesce(lease_until > :at, 0) AS on_lease, held_up
         FROM runs
         WHERE machine_id = :machine AND state IN ('waiting', 'offered', 'running')

@@ -60,8 +60,8 @@ class Occurring(NamedTuple):
     """JSON: [[opens, closes, end by], …]"""
     due_at: int
     closes_at: int
-    until_at: int
-    takes: int
+    start_before: int
+    expected_seconds: int
 
 
 def add_occurrences(
@@ -82,8 +82,9 @@ def add_occurrences(
     conn.executemany(
         """
         INSERT INTO runs (round_id, routine_id, routine_version, work, categories, state, made_by,
-                          made_at, at_hand, machine_id, occurs_at, stretches, due_at, closes_at,
-                          until_at, takes, volumes)
+                          made_at, awaits_person, machine_id, occurs_at, stretches, due_at,
+                          closes_at,
+                          start_before, expected_seconds, volumes)
         VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
         [
@@ -165,7 +166,7 @@ def hold_back(
 ) -> None:
     """A waiting run waits for other windows than it was made with."""
     conn.execute(
-        "UPDATE runs SET due_at = ?, closes_at = ?, until_at = ?, stretches = ? WHERE id = ?",
+        "UPDATE runs SET due_at = ?, closes_at = ?, start_before = ?, stretches = ? WHERE id = ?",
         (due_at, closes_at, until_at, stretches, run_id),
     )
 
@@ -181,14 +182,15 @@ class Facts(NamedTuple):
 
 def facts(conn: Connection, run_id: int) -> Facts:
     row = conn.execute(
-        "SELECT machine_id, stretches, due_at, until_at, held_up FROM runs WHERE id = ?", (run_id,)
+        "SELECT machine_id, stretches, due_at, start_before, held_up FROM runs WHERE id = ?",
+        (run_id,),
     ).fetchone()
     return Facts(row["machine_id"], _stretches(row), row["due_at"], row["held_up"])
 
 
 def _stretches(row: sqlite3.Row) -> tuple[Stretch, ...]:
     if row["stretches"] is None:
-        until = row["until_at"] or row["due_at"]
+        until = row["start_before"] or row["due_at"]
         return (Stretch(row["due_at"], until, None),)
     return stretches_in(row["stretches"])
 
@@ -204,7 +206,7 @@ def worked_between(
     rows = conn.execute(
         """
         SELECT started_at, coalesce(ended_at, ?) AS ended FROM runs
-        WHERE machine_id = ? AND id <> ? AND started_at IS NOT NULL AND NOT at_hand
+        WHERE machine_id = ? AND id <> ? AND started_at IS NOT NULL AND NOT awaits_person
         ORDER BY id DESC LIMIT 40
         """,
         (until, machine_id, but),
@@ -220,8 +222,8 @@ def presumed_off(conn: Connection, machine_id: int, since: int) -> list[tuple[in
     """Missed runs of a machine that was presumed off, of which it may tell more."""
     rows = conn.execute(
         """
-        SELECT id, machine_id, stretches, due_at, until_at, held_up FROM runs
-        WHERE machine_id = ? AND cause = 'off' AND until_at > ?
+        SELECT id, machine_id, stretches, due_at, start_before, held_up FROM runs
+        WHERE machine_id = ? AND cause = 'off' AND start_before > ?
         """,
         (machine_id, since),
     )

@@ -18,6 +18,7 @@ from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs.balance import balance
 from phylax.core.runs.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.store.runs import step_lengths, steps
+from phylax.store.schema.renaming import renamed_keys
 
 RUN = """
     SELECT r.*, m.tag AS machine_tag, c.name AS client_name, o.name AS round_name,
@@ -44,7 +45,7 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "work": row["work"],
         "categories": tuple(json.loads(row["categories"])),
         "volumes": json.loads(row["volumes"] or "{}"),
-        "act": row["act"] and json.loads(row["act"]),
+        "action": row["action"] and json.loads(row["action"]),
         "state": RunState(row["state"]),
         "reason": row["reason"],
         "round_id": row["round_id"],
@@ -59,9 +60,9 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "due_at": _moment(row["due_at"]),
         "closes_at": _moment(row["closes_at"]),
         "at_work": row["lease"] is not None and row["state"] != RunState.WAITING,
-        "at_hand": bool(row["at_hand"]),
+        "awaits_person": bool(row["awaits_person"]),
         "on_bench": bool(row["on_bench"]),
-        "until_at": _moment(row["until_at"]),
+        "start_before": _moment(row["start_before"]),
         "started_at": _moment(row["started_at"]),
         "ended_at": _moment(row["ended_at"]),
         "progress": row["progress"] and Progress.model_validate_json(row["progress"]),
@@ -71,7 +72,7 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "put_back": row["put_back"] and Tally.model_validate_json(row["put_back"]),
         "freed": row["freed"],
         "survey_id": row["survey_id"],
-        "second_look_id": row["second_look_id"],
+        "follow_up_survey_id": row["follow_up_survey_id"],
     }
 
 
@@ -104,12 +105,12 @@ def detail(conn: Connection, run_id: int) -> RunDetail | None:
     fields = _fields(row)
     takes = step_lengths.expected_on(conn, row["machine_id"])
     fields["steps"] = tuple(
-        step.model_copy(update={"takes": round(takes[step.kind.length_key])})
+        step.model_copy(update={"expected_seconds": round(takes[step.kind.length_key])})
         if step.kind.length_key in takes else step
         for step in steps.of_run(conn, run_id, row["routine_id"], row["routine_version"])
     )  # fmt: skip
     if row["result"]:
-        result = ResultMessage.model_validate_json(row["result"])
+        result = ResultMessage.model_validate_json(_in_terms_of_today(row["result"]))
         fields |= {
             "outcomes": result.outcomes,
             "left": result.left,
@@ -178,7 +179,7 @@ def not_back(
         CROSS JOIN runs r ON r.machine_id = wanted.value AND r.state = 'running'
         JOIN machines m ON m.id = r.machine_id
         WHERE m.seen_at < ? AND r.lease_until < ?
-          AND (json_extract(r.act, '$.action') = 'restart' OR EXISTS (
+          AND (json_extract(r.action, '$.action') = 'restart' OR EXISTS (
               SELECT 1 FROM run_steps s
               WHERE s.run_id = r.id AND s.kind = 'restart' AND s.state = 'under way'))
         """,
@@ -244,7 +245,7 @@ class Waiting(NamedTuple):
     categories: tuple[str, ...]
     who: str
     due_at: int | None = None
-    until_at: int | None = None
+    start_before: int | None = None
     round_id: int | None = None
     survey_id: int | None = None
     expected: Tally | None = None
@@ -252,14 +253,14 @@ class Waiting(NamedTuple):
     settings: SettingsPicks | None = None
     checks: tuple[str, ...] = ()
     modes: dict[str, str] = {}  # noqa: RUF012
-    act: Action | None = None
+    action: Action | None = None
     routine: tuple[int | None, int | None] = (None, None)
     """Its number and version."""
     volumes: VolumeChoice = ALL_VOLUMES
     on_bench: bool = False
-    takes: int = 0
+    expected_seconds: int = 0
     """Seconds that it is expected to take."""
-    asked_by: int | None = None
+    agreed_survey_id: int | None = None
     """The survey whose figures somebody was asked about."""
 
 
@@ -269,26 +270,36 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
     cursor = conn.execute(
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
-                          occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
-                          settings, checks, modes, act, routine_id, routine_version, on_bench,
-                          takes, volumes, asked_by)
+                          occurs_at, due_at, closes_at, start_before, survey_id, expected,
+                          held_picks,
+                          settings, checks, modes, action, routine_id, routine_version, on_bench,
+                          expected_seconds, volumes, agreed_survey_id)
         VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
             run.machine_id, run.round_id, run.work, json.dumps(run.categories), run.who, at,
-            None if run.round_id is None else run.due_at, due, run.until_at,
-            run.until_at, run.survey_id, run.expected and run.expected.model_dump_json(),
+            None if run.round_id is None else run.due_at, due, run.start_before,
+            run.start_before, run.survey_id, run.expected and run.expected.model_dump_json(),
             run.held_picks and run.held_picks.model_dump_json(),
             run.settings and run.settings.model_dump_json(),
             json.dumps(run.checks) if run.checks else None,
             json.dumps(run.modes) if run.modes else None,
-            run.act and run.act.model_dump_json(),
-            *run.routine, int(run.on_bench), run.takes, volumes_as_json(run.volumes),
-            run.asked_by,
+            run.action and run.action.model_dump_json(),
+            *run.routine, int(run.on_bench), run.expected_seconds, volumes_as_json(run.volumes),
+            run.agreed_survey_id,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
+
+
+def _in_terms_of_today(result: str) -> str:
+    """A result as schema 35 names its fields. The text itself stays as it came: it is hashed as
+    evidence of the run's entry."""
+    if '"called_off":' not in result:
+        return result
+    names = "called_off=cancelled acted=is_action out_of_time=timed_out"
+    return renamed_keys(result, names) or ""
 
 
 def volumes_as_json(choice: VolumeChoice) -> str | None:
@@ -304,8 +315,8 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
 
 def asked_by(conn: Connection, run_id: int) -> int | None:
     """The survey by whose figures somebody agreed to a cleaning; None: nobody was asked."""
-    row = conn.execute("SELECT asked_by FROM runs WHERE id = ?", (run_id,)).fetchone()
-    return None if row is None else row["asked_by"]
+    row = conn.execute("SELECT agreed_survey_id FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return None if row is None else row["agreed_survey_id"]
 
 
 def note_protect_digest(conn: Connection, run_id: int, digest: str) -> None:
@@ -343,7 +354,7 @@ def has_due(conn: Connection, machine_id: int, *, at: int) -> bool:
         """
         SELECT 1 FROM runs
         WHERE machine_id = ? AND state IN ('waiting', 'offered', 'running')
-          AND due_at <= ? AND NOT at_hand AND stop_by IS NULL LIMIT 1
+          AND due_at <= ? AND NOT awaits_person AND stop_by IS NULL LIMIT 1
         """,
         (machine_id, at),
     ).fetchone()
@@ -355,7 +366,7 @@ def note_look(
 ) -> None:
     """Tie a finished look to its run; a first look tells what to expect."""
     if second:
-        conn.execute("UPDATE runs SET second_look_id = ? WHERE id = ?", (survey_id, run_id))
+        conn.execute("UPDATE runs SET follow_up_survey_id = ? WHERE id = ?", (survey_id, run_id))
         return
     conn.execute(
         "UPDATE runs SET survey_id = ?, expected = coalesce(?, expected) WHERE id = ?",
@@ -385,7 +396,7 @@ def end(conn: Connection, run_id: int, ending: Ending, *, at: int) -> bool:
                lease_until = NULL, progress = NULL, result = coalesce(:result, result),
                removed = :removed, held = :held, put_back = :put_back, freed = :freed,
                started_at = coalesce(started_at, :started), cause = :cause,
-               worked = worked + :worked, at_hand = 0
+               worked = worked + :worked, awaits_person = 0
         WHERE id = :run AND state IN ('waiting', 'offered', 'running')
         """,
         {
@@ -418,7 +429,7 @@ def end_part(
     conn.execute(
         """
         UPDATE runs SET state = 'running', lease = NULL, lease_until = NULL, progress = NULL,
-               worked = worked + ?, at_hand = ?, result = coalesce(?, result),
+               worked = worked + ?, awaits_person = ?, result = coalesce(?, result),
                started_at = coalesce(started_at, ?)
         WHERE id = ?
         """,
@@ -431,14 +442,14 @@ def end_part(
 
 def wait_by_hand(conn: Connection, run_id: int) -> None:
     """A waiting run begins with a person's step."""
-    conn.execute("UPDATE runs SET at_hand = 1 WHERE id = ?", (run_id,))
+    conn.execute("UPDATE runs SET awaits_person = 1 WHERE id = ?", (run_id,))
 
 
 def begin_by_hand(conn: Connection, run_id: int, *, at_hand: bool, at: int) -> None:
     """A person has begun on a run's list; whether a person's step comes next."""
     conn.execute(
         """
-        UPDATE runs SET state = 'running', started_at = coalesce(started_at, ?), at_hand = ?
+        UPDATE runs SET state = 'running', started_at = coalesce(started_at, ?), awaits_person = ?
         WHERE id = ?
         """,
         (at, int(at_hand), run_id),
@@ -462,7 +473,7 @@ def at_hand_of(conn: Connection, machine_id: int) -> list[Run]:
     rows = conn.execute(
         f"""
         {RUN} WHERE r.machine_id = ? AND r.state IN ('waiting', 'offered', 'running')
-          AND r.at_hand
+          AND r.awaits_person
         """,
         (machine_id,),
     )
@@ -472,7 +483,7 @@ def at_hand_of(conn: Connection, machine_id: int) -> list[Run]:
 def note_standing(conn: Connection, run_id: int) -> None:
     """The machine's standing after a run has ended.
 
-    A look that went well does not make up for a cleaning that failed or was missed.
+    A survey that went well does not make up for a cleaning that failed or was missed.
     """
     conn.execute(
         """

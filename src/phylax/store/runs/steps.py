@@ -50,7 +50,7 @@ def _step(row: sqlite3.Row) -> RunStep:
         state=row["state"],
         at=None if row["at"] is None else from_seconds(row["at"]),
         by=row["by"],
-        word=row["word"],
+        comment=row["comment"],
     )
 
 
@@ -88,6 +88,9 @@ def put(
     """What is to be said of some steps now."""
     over = state.is_over
     conn.executemany(
-        "UPDATE run_steps SET state = ?, at = ?, by = ?, word = ? WHERE run_id = ? AND number = ?",
+        """
+        UPDATE run_steps SET state = ?, at = ?, by = ?, comment = ?
+        WHERE run_id = ? AND number = ?
+        """,
         [(state, at if over else None, by if over else "", word, run_id, n) for n in numbers],
     )

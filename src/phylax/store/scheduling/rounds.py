@@ -133,7 +133,7 @@ def next_due(conn: Connection) -> int | None:
 class Named(NamedTuple):
     name: str
     routine_name: str
-    cared_for_by: int | None
+    responsible_id: int | None
 
 
 def names(conn: Connection, round_ids: Iterable[int]) -> dict[int, Named]:
@@ -141,7 +141,7 @@ def names(conn: Connection, round_ids: Iterable[int]) -> dict[int, Named]:
     rows = conn.execute(
         """
         SELECT r.id, iif(r.ended, json_extract(r.plan, '$.name'), r.name), v.name,
-               json_extract(r.plan, '$.cared_for_by')
+               json_extract(r.plan, '$.responsible_id')
         FROM json_each(?) wanted
         CROSS JOIN rounds r ON r.id = wanted.value
         JOIN routines v ON v.id = r.routine_id
@@ -286,7 +286,7 @@ def postpone(
         "INSERT OR REPLACE INTO postponed VALUES (?, ?, ?, ?, ?, ?, ?)",
         (
             round_id, asked.machine_id, occurs_at,
-            None if asked.until is None else int(asked.until.timestamp()), asked.word, who, at,
+            None if asked.until is None else int(asked.until.timestamp()), asked.comment, who, at,
         ),
     )  # fmt: skip
 
@@ -299,8 +299,8 @@ class Postponement(NamedTuple):
 
     @property
     def in_words(self) -> str:
-        deed = "skipped" if self.until_at is None else "held back"
-        return f"{deed} by {self.who}" + (f": {self.word}" if self.word else "")
+        action = "skipped" if self.until_at is None else "held back"
+        return f"{action} by {self.who}" + (f": {self.word}" if self.word else "")
 
 
 def postponed(
@@ -309,7 +309,7 @@ def postponed(
     """What was said of one time of a round, by machine."""
     rows = conn.execute(
         """
-        SELECT p.machine_id, p.until_at, p.word, p.who FROM json_each(?) wanted
+        SELECT p.machine_id, p.until_at, p.comment, p.who FROM json_each(?) wanted
         CROSS JOIN postponed p ON p.round_id = ? AND p.machine_id = wanted.value AND p.occurs_at = ?
         """,
         (json.dumps(list(machine_ids)), round_id, occurs_at),

@@ -21,7 +21,7 @@ def replace(conn: Connection, survey: Survey, lines: Iterable[PackedLine]) -> No
         "INSERT OR REPLACE INTO profiles VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
-                line.category, survey.machine_id, line.mount, to_seconds(line.looked_at or begun),
+                line.category, survey.machine_id, line.mount, to_seconds(line.surveyed_at or begun),
                 line.capacity, line.free, line.rule.only_larger, ages, items, line.people,
             )
             for line, ages, items in lines
@@ -33,7 +33,7 @@ def of_category(conn: Connection, category: str) -> Iterator[Profile]:
     """Every machine's profiles of a category."""
     rows = conn.execute(
         """
-        SELECT machine_id, looked_at, capacity, free, larger, ages, ranked, people FROM profiles
+        SELECT machine_id, surveyed_at, capacity, free, larger, ages, ranked, people FROM profiles
         WHERE category = ?
         """,
         (category,),

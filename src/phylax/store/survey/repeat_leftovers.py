@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable
 from sqlite3 import Connection
 
-from phylax.core.attention import LeftOften
+from phylax.core.attention import OftenLeft
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import LeftItem
 
@@ -27,11 +27,12 @@ def note(
     """
     conn.executemany(
         """
-        INSERT INTO left_again
-            (machine_id, category, place, path, reason, size, times, since, run_id)
+        INSERT INTO repeat_leftovers
+            (machine_id, category, place, path, reason, size, occurrences, since, run_id)
         VALUES (?, ?, ?, ?, ?, ?, 1, ?, ?)
         ON CONFLICT DO UPDATE SET
-            times = left_again.times + (left_again.run_id <> excluded.run_id),
+            occurrences = repeat_leftovers.occurrences + (repeat_leftovers.run_id <>
+            excluded.run_id),
             reason = excluded.reason, size = excluded.size, run_id = excluded.run_id
         """,
         [
@@ -42,7 +43,7 @@ def note(
     if all_named:
         conn.execute(
             """
-            DELETE FROM left_again
+            DELETE FROM repeat_leftovers
             WHERE machine_id = ? AND run_id <> ?
               AND category IN (SELECT value FROM json_each(?))
             """,
@@ -50,22 +51,22 @@ def note(
         )
 
 
-def often(conn: Connection) -> dict[int, LeftOften]:
+def often(conn: Connection) -> dict[int, OftenLeft]:
     """By machine: what was left five times or more."""
     rows = conn.execute(
         """
         SELECT machine_id, count(*) AS items, cast(total(size) AS INTEGER) AS size,
                min(since) AS since,
-               max(times) AS times, min(path) AS path, min(reason) AS reason
-        FROM left_again WHERE times >= 5 GROUP BY machine_id
+               max(occurrences) AS occurrences, min(path) AS path, min(reason) AS reason
+        FROM repeat_leftovers WHERE occurrences >= 5 GROUP BY machine_id
         """
     )
     return {
-        row["machine_id"]: LeftOften(
+        row["machine_id"]: OftenLeft(
             items=row["items"],
             size=row["size"],
             since=from_seconds(row["since"]),
-            times=row["times"],
+            times=row["occurrences"],
             path=row["path"],
             reason=row["reason"],
         )

@@ -16,8 +16,8 @@ from phylax.core.survey import (
     Item,
     ListedItem,
     ListingOrder,
-    Look,
     Survey,
+    SurveyKind,
     SurveyLine,
 )
 from phylax.core.survey.conditions import Conditions
@@ -25,12 +25,12 @@ from phylax.core.survey.conditions import Conditions
 _LINES = TypeAdapter(tuple[SurveyLine, ...])
 
 
-def begun(conn: Connection, machine_id: int, run_id: int, look: Look, *, at: int) -> int:
+def begun(conn: Connection, machine_id: int, run_id: int, look: SurveyKind, *, at: int) -> int:
     """The number of a run's survey, made when its first part arrives."""
     row = conn.execute(
         """
-        INSERT INTO surveys (machine_id, run_id, look, started_at) VALUES (?, ?, ?, ?)
-        ON CONFLICT (run_id, look) DO UPDATE SET look = look
+        INSERT INTO surveys (machine_id, run_id, kind, started_at) VALUES (?, ?, ?, ?)
+        ON CONFLICT (run_id, kind) DO UPDATE SET kind = kind
         RETURNING id
         """,
         (machine_id, run_id, look, at),
@@ -81,14 +81,14 @@ def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally
     """The machine now stands as this survey says; False: a newer one was there first."""
     cursor = conn.execute(
         """
-        UPDATE machines SET survey_id = :id, looked_at = :at,
-               can_go = :can_go, waits_for_yes = :waits
+        UPDATE machines SET survey_id = :id, surveyed_at = :at,
+               removable = :removable, needs_approval = :waits
         WHERE id = :machine AND coalesce(survey_id, 0) <= :id
         """,
         {
             "id": survey.id,
             "at": to_seconds(survey.ended_at or survey.started_at),
-            "can_go": can_go.model_dump_json(),
+            "removable": can_go.model_dump_json(),
             "waits": waits.model_dump_json(),
             "machine": survey.machine_id,
         },
@@ -114,16 +114,16 @@ def forget_listings(conn: Connection, machine_id: int, *, before: int) -> None:
 
 
 def machines_that_wait(conn: Connection) -> list[int]:
-    """Machines of which a listing waits for a yes."""
+    """Machines of which a listing needs approval."""
     rows = conn.execute(
-        "SELECT id FROM machines WHERE json_extract(waits_for_yes, '$.count') > 0 ORDER BY id"
+        "SELECT id FROM machines WHERE json_extract(needs_approval, '$.count') > 0 ORDER BY id"
     )
     return [row[0] for row in rows]
 
 
 def no_longer_waits(conn: Connection, machine_id: int) -> None:
     """The listing that waited was decided on."""
-    conn.execute("UPDATE machines SET waits_for_yes = NULL WHERE id = ?", (machine_id,))
+    conn.execute("UPDATE machines SET needs_approval = NULL WHERE id = ?", (machine_id,))
 
 
 def _survey(row: sqlite3.Row) -> Survey:
@@ -131,7 +131,7 @@ def _survey(row: sqlite3.Row) -> Survey:
         id=row["id"],
         machine_id=row["machine_id"],
         run_id=row["run_id"],
-        look=Look(row["look"]),
+        kind=SurveyKind(row["kind"]),
         started_at=from_seconds(row["started_at"]),
         ended_at=None if row["ended_at"] is None else from_seconds(row["ended_at"]),
         lines=_LINES.validate_json(row["lines"]),
@@ -358,7 +358,7 @@ def folder_sums(
         FolderSum(
             place=row[0],
             folder=f"{folder}/{row[1]}".strip("/") if row[1] else folder,
-            holds=Tally(count=row[2], size=row[3]),
+            total=Tally(count=row[2], size=row[3]),
             proposed=Tally(count=row[4], size=row[5]),
         )
         for row in rows

@@ -55,7 +55,7 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
     wanted = json.dumps(list(volume_ids))
     volumes = conn.execute(
         """
-        SELECT v.id, v.machine_id, v.mount, v.capacity, v.read_at, v.can_go,
+        SELECT v.id, v.machine_id, v.mount, v.capacity, v.read_at, v.removable,
                coalesce(m.threshold_percent, c.threshold_percent,
                         shop.threshold_percent) AS threshold,
                (SELECT max(began_at) FROM volume_lines l WHERE l.volume_id = v.id) AS began_at
@@ -112,7 +112,7 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
             mount=row["mount"],
             capacity=row["capacity"],
             read_at=row["read_at"],
-            can_go=row["can_go"],
+            can_go=row["removable"],
             threshold_percent=row["threshold"],
             began_at=row["began_at"] or 0,
             days=days.get(row["id"], []),
@@ -299,8 +299,8 @@ def weeks_of_machines(
 # --- what looks found ------------------------------------------------------------------------
 
 
-class LookSums(NamedTuple):
-    """What each category held at a look: (holds, goes)."""
+class SurveySums(NamedTuple):
+    """What each category held at a survey: (holds, goes)."""
 
     at: int
     second: bool
@@ -316,9 +316,9 @@ def note_survey(
 ) -> None:
     """What a whole survey found, by category; and on each volume what can go."""
     sums = {
-        line.category: (line.holds.size, line.goes.size + line.needs_yes.size)
+        line.category: (line.total.size, line.removable.size + line.needs_approval.size)
         for line in ledger.lines
-        if line.holds.size
+        if line.total.size
     }
     conn.execute(
         "INSERT OR REPLACE INTO survey_sums VALUES (?, ?, ?, ?, ?)",
@@ -330,19 +330,19 @@ def note_survey(
     )
     if is_newest:
         conn.executemany(
-            "UPDATE volumes SET can_go = ? WHERE machine_id = ? AND mount = ?",
-            [(share.goes, ledger.machine_id, share.mount) for share in ledger.volumes],
+            "UPDATE volumes SET removable = ? WHERE machine_id = ? AND mount = ?",
+            [(share.removable, ledger.machine_id, share.mount) for share in ledger.volumes],
         )
         ask_outlooks_of(conn, ledger.machine_id)
 
 
-def looks(conn: Connection, machine_id: int, since: int) -> list[LookSums]:
+def looks(conn: Connection, machine_id: int, since: int) -> list[SurveySums]:
     """The looks at a machine since a time, in order."""
     rows = conn.execute(
         """
-        SELECT at, second, sums FROM survey_sums
+        SELECT at, is_follow_up, sums FROM survey_sums
         WHERE machine_id = ? AND at >= ? ORDER BY at, survey_id
         """,
         (machine_id, since),
     )
-    return [LookSums(row[0], bool(row[1]), json.loads(row[2])) for row in rows]
+    return [SurveySums(row[0], bool(row[1]), json.loads(row[2])) for row in rows]

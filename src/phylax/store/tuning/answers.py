@@ -39,7 +39,7 @@ def _answer(row: sqlite3.Row) -> Answer:
         question=row["question"],
         answer=row["answer"],
         scope=row["scope"],
-        word=row["word"],
+        comment=row["comment"],
         who=row["who"],
         at=from_seconds(row["at"]),
     )
@@ -48,7 +48,7 @@ def _answer(row: sqlite3.Row) -> Answer:
 def note(conn: Connection, answer: Answer, subject_id: int) -> None:
     conn.execute(
         "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?)",
-        (answer.scope, subject_id, answer.question, answer.answer, answer.word, answer.who,
+        (answer.scope, subject_id, answer.question, answer.answer, answer.comment, answer.who,
          to_seconds(answer.at)),
     )  # fmt: skip
 

@@ -1,4 +1,4 @@
-"""What runs by itself on machines, as it was read last."""
+"""Startup programs on machines, as it was read last."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol.clocks import TOLERATED
-from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.looks import SettingsSurvey
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 
@@ -22,13 +22,13 @@ tolerated difference on, and looks come in their order."""
 _SEEN = TypeAdapter(tuple[Seen, ...])
 
 
-def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
-    """Keep a look, unless it is older than the one that is kept. What could not be read replaces
+def keep_look(conn: Connection, machine_id: int, look: SettingsSurvey) -> bool:
+    """Keep a survey, unless it is older than the one that is kept. What could not be read replaces
     nothing that was."""
     at = to_seconds(look.taken_at)
     kept = conn.execute(
         """
-        INSERT INTO settings_looks (machine_id, taken_at, unread, seen) VALUES (?1, ?2, ?3, ?4)
+        INSERT INTO settings_surveys (machine_id, taken_at, unread, seen) VALUES (?1, ?2, ?3, ?4)
         ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3,
             seen = iif(?3 = '', ?4, seen) WHERE taken_at <= ?2 + ?5
         """,
@@ -59,10 +59,10 @@ def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
     return True
 
 
-def look(conn: Connection, machine_id: int) -> SettingsLook | None:
-    """A machine's newest look at its settings."""
+def look(conn: Connection, machine_id: int) -> SettingsSurvey | None:
+    """A machine's newest survey at its settings."""
     row = conn.execute(
-        "SELECT taken_at, unread, seen FROM settings_looks WHERE machine_id = ?", (machine_id,)
+        "SELECT taken_at, unread, seen FROM settings_surveys WHERE machine_id = ?", (machine_id,)
     ).fetchone()
     if row is None:
         return None
@@ -73,7 +73,7 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
         """,
         (machine_id,),
     )
-    return SettingsLook(
+    return SettingsSurvey(
         taken_at=from_seconds(row["taken_at"]),
         unread=row["unread"],
         programs=tuple(_program(read[0]) for read in rows),
@@ -82,10 +82,10 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
 
 
 def seen_everywhere(conn: Connection, keys: Set[str]) -> dict[str, list[tuple[int, Seen]]]:
-    """Some settings of one value as every machine's newest look found them, by key."""
+    """Some settings of one value as every machine's newest survey found them, by key."""
     rows = conn.execute(
         """
-        SELECT s.machine_id, one.value FROM settings_looks s, json_each(s.seen) one
+        SELECT s.machine_id, one.value FROM settings_surveys s, json_each(s.seen) one
         WHERE one.value ->> 'key' IN (SELECT value FROM json_each(?)) ORDER BY s.machine_id
         """,
         (json.dumps(sorted(keys)),),
@@ -99,7 +99,9 @@ def seen_everywhere(conn: Connection, keys: Set[str]) -> dict[str, list[tuple[in
 
 def note_waiting(conn: Connection, machine_id: int, number: int) -> None:
     """How many programs a round has left to a person, when it came by."""
-    conn.execute("UPDATE settings_looks SET waiting = ? WHERE machine_id = ?", (number, machine_id))
+    conn.execute(
+        "UPDATE settings_surveys SET waiting = ? WHERE machine_id = ?", (number, machine_id)
+    )
 
 
 def waiting(conn: Connection, machine_ids: Sequence[int]) -> dict[int, int]:
@@ -107,7 +109,7 @@ def waiting(conn: Connection, machine_ids: Sequence[int]) -> dict[int, int]:
     rows = conn.execute(
         """
         SELECT s.machine_id, s.waiting FROM json_each(?) wanted
-        JOIN settings_looks s ON s.machine_id = wanted.value AND s.waiting > 0
+        JOIN settings_surveys s ON s.machine_id = wanted.value AND s.waiting > 0
         """,
         (json.dumps(list(machine_ids)),),
     )

@@ -24,15 +24,15 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
         added = conn.execute(
             """
             INSERT INTO changes
-                (machine_id, run_id, id, setting, program, of_person, name, before, after, at,
-                 who, state, word)
+                (machine_id, run_id, id, setting, program, person, name, before, after, at,
+                 who, state, comment)
             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'made', ?) ON CONFLICT DO NOTHING
             """,
-            (run.machine_id, run.id, made.id, made.setting, made.program, made.of, made.name,
+            (run.machine_id, run.id, made.id, made.setting, made.program, made.person, made.name,
              made.before, made.after, to_seconds(made.at), run.made_by, word),
         )  # fmt: skip
         return added.rowcount > 0
-    by = {ChangeState.UNDONE: THE_MACHINE}.get(made.state, AT_MACHINE if made.there else who)
+    by = {ChangeState.UNDONE: THE_MACHINE}.get(made.state, AT_MACHINE if made.at_machine else who)
     ended = conn.execute(
         """
         UPDATE changes SET state = ?, ended_at = ?, ended_by = ?, drifted_at = NULL,
@@ -45,7 +45,7 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
 
 
 def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *, at: int) -> None:
-    """What a look finds altered by somebody else, and what it finds right again."""
+    """What a survey finds altered by somebody else, and what it finds right again."""
     drift_of = {drift.id: drift for drift in drifted}
     for row in conn.execute(
         "SELECT * FROM changes WHERE machine_id = ? AND state = 'made'",
@@ -56,7 +56,7 @@ def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *,
             since, now = None, None
         else:
             since = row["drifted_at"] if row["drifted_at"] is not None else at
-            now = drift.now
+            now = drift.value
         if (since, now) != (row["drifted_at"], row["drifted_to"]):
             conn.execute(
                 """
@@ -71,8 +71,8 @@ def newly_drifted(conn: Connection, machine_id: int) -> list[Change]:
     """What is altered and was not told of yet; it is told of from now on."""
     rows = conn.execute(
         """
-        UPDATE changes SET drift_told = 1
-        WHERE machine_id = ? AND drifted_at IS NOT NULL AND drift_told = 0 RETURNING *
+        UPDATE changes SET drift_notified = 1
+        WHERE machine_id = ? AND drifted_at IS NOT NULL AND drift_notified = 0 RETURNING *
         """,
         (machine_id,),
     )
@@ -143,7 +143,7 @@ def _change(row: sqlite3.Row) -> Change:
         run_id=row["run_id"],
         setting=row["setting"],
         program=row["program"],
-        of=row["of_person"],
+        person=row["person"],
         name=row["name"],
         before=row["before"],
         after=row["after"],
@@ -152,7 +152,7 @@ def _change(row: sqlite3.Row) -> Change:
         state=ChangeState(row["state"]),
         ended_at=None if ended is None else from_seconds(ended),
         ended_by=row["ended_by"],
-        word=row["word"],
+        comment=row["comment"],
         drifted_at=None if row["drifted_at"] is None else from_seconds(row["drifted_at"]),
         drifted_to=row["drifted_to"],
     )

@@ -21,11 +21,12 @@ def add(
     row = conn.execute(
         """
         INSERT INTO shared_changes
-            (setting, program, name, intent, value, half_first, who, at, word)
+            (setting, program, name, intent, value, half_first, who, at, comment)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id
         """,
         (new.setting, new.program, name, new.intent or "",
-         None if new.value is None else json.dumps(new.value), int(half_first), who, at, new.word),
+         None if new.value is None else json.dumps(new.value), int(half_first), who, at,
+         new.comment),
     ).fetchone()  # fmt: skip
     return int(row[0])
 
@@ -100,7 +101,7 @@ def get(conn: Connection, number: int) -> SharedChange | None:
         who=row["who"],
         at=from_seconds(row["at"]),
         rest_at=None if row["rest_at"] is None else from_seconds(row["rest_at"]),
-        word=row["word"],
+        comment=row["comment"],
         machines=tuple(map(_machine, machines)),
     )
 

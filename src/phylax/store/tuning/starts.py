@@ -18,7 +18,8 @@ def add(conn: Connection, machine_id: int, starts: Iterable[BootCost]) -> bool:
     before = conn.total_changes
     conn.executemany(
         """
-        INSERT INTO starts (machine_id, boot, at, told) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING
+        INSERT INTO starts (machine_id, boot, at, payload) VALUES (?, ?, ?,
+               ?) ON CONFLICT DO NOTHING
         """,
         [
             (machine_id, start.boot, to_seconds(start.at), start.model_dump_json())
@@ -40,7 +41,7 @@ def add(conn: Connection, machine_id: int, starts: Iterable[BootCost]) -> bool:
 def of_machine(conn: Connection, machine_id: int) -> list[BootCost]:
     """A machine's starts, oldest first; `at` is by the service's clock."""
     rows = conn.execute(
-        "SELECT told, at FROM starts WHERE machine_id = ? ORDER BY at, boot", (machine_id,)
+        "SELECT payload, at FROM starts WHERE machine_id = ? ORDER BY at, boot", (machine_id,)
     )
     return [_start(row) for row in rows]
 
@@ -52,13 +53,14 @@ def around(
     the first so many; oldest first."""
     before = conn.execute(
         """
-        SELECT told, at FROM starts WHERE machine_id = ? AND at < ? ORDER BY at DESC, boot LIMIT ?
+        SELECT payload, at FROM starts WHERE machine_id = ? AND at < ? ORDER BY at DESC,
+               boot LIMIT ?
         """,
         (machine_id, at, most),
     )
     after = conn.execute(
         """
-        SELECT told, at FROM starts WHERE machine_id = ? AND at >= ? AND at < ?
+        SELECT payload, at FROM starts WHERE machine_id = ? AND at >= ? AND at < ?
         ORDER BY at, boot LIMIT ?
         """,
         (machine_id, at, 2**62 if until is None else until, most),
@@ -68,7 +70,7 @@ def around(
 
 def _start(row: sqlite3.Row) -> BootCost:
     """A start; its moment is by the service's clock."""
-    start = BootCost.model_validate_json(row["told"])
+    start = BootCost.model_validate_json(row["payload"])
     return start.model_copy(update={"at": from_seconds(row["at"])})
 
 

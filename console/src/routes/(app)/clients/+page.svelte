@@ -11,8 +11,8 @@
   const words = $derived(params.get('words') ?? '');
   const retired = $derived(params.has('retired'));
   const asked = createInfiniteQuery(() =>
-    askPages<'/api/v1/clients'>(
-      '/api/v1/clients',
+    askPages<'/api/v2/clients'>(
+      '/api/v2/clients',
       { params: { query: { words: words.trim() || undefined, retired, limit: 100 } } },
       (last) => ({ after: last.id })
     )
@@ -32,13 +32,13 @@
   let problem = $state('');
   async function add(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST('/api/v1/clients', {
+    const { data, error } = await api.POST('/api/v2/clients', {
       body: clientNamed(name)
     });
     problem = error ? inWords(error) : '';
     if (!data) return;
     name = '';
-    await refresh('/api/v1/clients');
+    await refresh('/api/v2/clients');
     await goto(`/clients/${data.id}`);
   }
 </script>
@@ -48,7 +48,7 @@
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>Clients</h1>
   <span class="flex gap-4">
-    <a class="anchor" href="/clients/import">Take in a list</a>
+    <a class="anchor" href="/clients/import">Import a list</a>
     <a class="anchor" href="/machines">All machines</a>
   </span>
 </div>
@@ -89,8 +89,8 @@
             <td data-label="contact">{client.contact}</td>
             <td data-label="best reached">
               {[
-                client.reach_by,
-                client.reach_by === 'mail' ? client.mail : client.phone || client.mail
+                client.contact_by,
+                client.contact_by === 'mail' ? client.mail : client.phone || client.mail
               ]
                 .filter(Boolean)
                 .join(', ')}

@@ -16,7 +16,7 @@
   const MOST = 200;
 
   const asked = createQuery(() => ({
-    ...ask('/api/v1/installed', {
+    ...ask('/api/v2/installed', {
       params: {
         query: {
           words: words.trim(),
@@ -60,7 +60,7 @@
     /></label
   >
   <label class="flex items-center gap-2"
-    ><input type="checkbox" bind:checked={trial} />for trying out only</label
+    ><input type="checkbox" bind:checked={trial} />trial version only</label
   >
   <label class="flex items-center gap-2"
     ><input type="checkbox" bind:checked={unused} />nobody has used it for a year</label
@@ -93,7 +93,7 @@
             <tr>
               <th scope="row">
                 {program.name}
-                {#if program.trial}<span class="lookhere text-sm">for trying out</span>{/if}
+                {#if program.trial}<span class="lookhere text-sm">trial version</span>{/if}
               </th>
               <td>{program.version}</td>
               <td class="right">{program.size ? size(program.size) : ''}</td>

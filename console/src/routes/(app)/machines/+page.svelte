@@ -79,7 +79,7 @@
   );
   const numbers = $derived(list.numbers ?? []);
   const clientAsked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}', { params: { path: { client_id: clientId ?? 0 } } }),
+    ...ask('/api/v2/clients/{client_id}', { params: { path: { client_id: clientId ?? 0 } } }),
     enabled: clientId !== undefined
   }));
 
@@ -136,7 +136,7 @@
     return () => clearTimeout(timer);
   });
   const linesAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/free-lines', {
+    ...ask('/api/v2/machines/free-lines', {
       params: { query: { machine_id: resting, days: DAYS } }
     }),
     enabled: resting.length > 0
@@ -168,7 +168,7 @@
       for (const part of [value].flat()) query.append(name, String(part));
     }
     problem = '';
-    await downloadCsv(`/api/v1/machines?${query}`, 'machines.csv').catch((error: Error) => {
+    await downloadCsv(`/api/v2/machines?${query}`, 'machines.csv').catch((error: Error) => {
       problem = error.message;
     });
   }

@@ -39,7 +39,7 @@
   const pending = { isPending: true, error: null, isFetching: true };
   const failed = {
     isPending: false,
-    error: new Error('The service does not answer. Is it running?'),
+    error: new Error('The service does not answer. Is the service running?'),
     isFetching: false
   };
 </script>

@@ -48,9 +48,9 @@
     limit: 40
   });
   const asked = createInfiniteQuery(() =>
-    askPages('/api/v1/records', { params: { query } }, (last) => ({ before: last.id }))
+    askPages('/api/v2/records', { params: { query } }, (last) => ({ before: last.id }))
   );
-  const authorsAsked = createQuery(() => ask('/api/v1/records/authors'));
+  const authorsAsked = createQuery(() => ask('/api/v2/records/authors'));
   const authors = $derived(authorsAsked.data ?? (who ? [who] : []));
 
   function go(change: Record<string, string | string[]>) {

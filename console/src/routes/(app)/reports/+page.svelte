@@ -5,7 +5,7 @@
   import When from '$lib/components/When.svelte';
 
   const asked = createInfiniteQuery(() =>
-    askPages('/api/v1/reports', { params: { query: { limit: 50 } } }, (last) => ({
+    askPages('/api/v2/reports', { params: { query: { limit: 50 } } }, (last) => ({
       before: last.id
     }))
   );

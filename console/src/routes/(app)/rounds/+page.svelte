@@ -23,7 +23,7 @@
     ['week', 'Week by hour'],
     ['rounds', 'The rounds'],
     ['missed', 'Missed'],
-    ['yes', 'Waits for a yes']
+    ['yes', 'Needs approval']
   ] as const;
   const DAYS = 28;
 
@@ -35,27 +35,27 @@
     return { since: dayStart(later(today(), -1)), until: dayStart(later(today(), DAYS)) };
   }
   const roundsAsked = createQuery(() =>
-    ask('/api/v1/rounds', { params: { query: { limit: 500 } } })
+    ask('/api/v2/rounds', { params: { query: { limit: 500 } } })
   );
   const agendaAsked = createQuery(() => ({
-    queryKey: ['/api/v1/rounds/agenda', { days: DAYS }] as const,
+    queryKey: ['/api/v2/rounds/agenda', { days: DAYS }] as const,
     queryFn: (context: { signal: AbortSignal }) =>
-      ask('/api/v1/rounds/agenda', { params: { query: span() } }).queryFn(context)
+      ask('/api/v2/rounds/agenda', { params: { query: span() } }).queryFn(context)
   }));
-  const todayAsked = createQuery(() => ask('/api/v1/today'));
+  const todayAsked = createQuery(() => ask('/api/v2/today'));
   const rounds = $derived(
     (roundsAsked.data ?? []).toSorted((a, b) => (a.next_at ?? '~').localeCompare(b.next_at ?? '~'))
   );
   const lines = $derived<AgendaLine[] | null>(agendaAsked.data?.lines ?? null);
   const fromToday = $derived(lines?.filter((line) => line.opens_at >= dayStart(today())) ?? []);
-  const running = $derived((todayAsked.data?.running ?? []).filter((run) => !run.at_hand));
+  const running = $derived((todayAsked.data?.running ?? []).filter((run) => !run.awaits_person));
   let problem = $state('');
   const view = $derived(page.url.searchParams.get('show') ?? 'agenda');
   const only = $derived(Number(page.url.searchParams.get('round') ?? 0));
   const ofWeek = $derived((lines ?? []).filter((line) => !only || line.round_id === only));
 
   const presenceAsked = createQuery(() => ({
-    ...ask('/api/v1/rounds/{round_id}/presence', { params: { path: { round_id: only } } }),
+    ...ask('/api/v2/rounds/{round_id}/presence', { params: { path: { round_id: only } } }),
     enabled: view === 'week' && only > 0
   }));
   const shares = $derived(presenceAsked.data?.machines ? presenceAsked.data.shares : undefined);
@@ -70,13 +70,13 @@
   }
 
   async function pause(round: Round) {
-    const { error } = await api.PUT('/api/v1/rounds/{round_id}', {
+    const { error } = await api.PUT('/api/v2/rounds/{round_id}', {
       params: { path: { round_id: round.id } },
       headers: { 'If-Match': `"${round.version}"` },
       body: { ...round.plan, paused: !round.plan.paused }
     });
     problem = error ? inWords(error) : '';
-    await refresh('/api/v1/rounds', '/api/v1/rounds/agenda');
+    await refresh('/api/v2/rounds', '/api/v2/rounds/agenda');
   }
 </script>
 

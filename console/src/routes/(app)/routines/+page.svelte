@@ -7,19 +7,19 @@
   import { goto } from '$app/navigation';
   import { api, inWords, type Routine } from '$lib/api/client';
 
-  const asked = createQuery(() => ask('/api/v1/routines'));
+  const asked = createQuery(() => ask('/api/v2/routines'));
   const routines = $derived<Routine[] | null>(asked.data ?? null);
   const me = useMe();
   const role = $derived(me.data?.role ?? 'desk');
   let problem = $state('');
 
   async function copy(routine: Routine) {
-    const { data, error } = await api.POST('/api/v1/routines', {
+    const { data, error } = await api.POST('/api/v2/routines', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
       body: { name: `${routine.name}, ours`, note: routine.note, steps: routine.steps }
     });
     if (data) {
-      await refresh('/api/v1/routines');
+      await refresh('/api/v2/routines');
       await goto(`/routines/${data.id}`);
     } else problem = inWords(error);
   }

@@ -12,16 +12,16 @@
   import { count } from '$lib/words';
 
   type ShopRule = Schema['ShopRule'];
-  const CAUTIONS = { safe: 'cleaned automatically', ask: 'needs a yes', report: 'only listed' };
+  const CAUTIONS = { safe: 'cleaned automatically', ask: 'needs approval', report: 'only listed' };
 
-  const asked = createQuery(() => ask('/api/v1/rules'));
+  const asked = createQuery(() => ask('/api/v2/rules'));
   const rules = $derived<ShopRule[] | null>(asked.data ?? null);
   const me = useMe();
   const role = $derived(me.data?.role ?? 'desk');
   let changing = $state<string | null>(null);
   let saved = $state('');
 
-  const load = () => refresh('/api/v1/rules', '/api/v1/protections');
+  const load = () => refresh('/api/v2/rules', '/api/v2/protections');
 </script>
 
 <svelte:head><title>Rules – Phylax</title></svelte:head>
@@ -98,7 +98,7 @@
     </tbody>
   </table>
   <section class="mt-10" aria-labelledby="protected">
-    <h2 id="protected"><Term of="protect list">What always stays</Term></h2>
+    <h2 id="protected"><Term of="protect list">Protected</Term></h2>
     <p class="muted text-sm">
       Folders, patterns (written as in a .gitignore file) and web sites that stay signed in. Each
       scope only adds.

@@ -18,7 +18,7 @@
     limit: only.length ? 200 : 8
   });
   const asked = createQuery(() => ({
-    ...ask('/api/v1/search', { params: { query } }),
+    ...ask('/api/v2/search', { params: { query } }),
     placeholderData: keepPreviousData,
     enabled: words.trim() !== ''
   }));
@@ -27,7 +27,7 @@
   const lines = (form: string) => {
     const wanted = new URLSearchParams({ words, limit: '5000', form });
     for (const kind of only) wanted.append('only', kind);
-    return `/api/v1/search?${wanted}`;
+    return `/api/v2/search?${wanted}`;
   };
 
   // whoever said a whole tag or name meant that one

@@ -9,7 +9,7 @@
   import { useMay } from '$lib/session';
   import { count } from '$lib/words';
 
-  const asked = createQuery(() => ask('/api/v1/shop'));
+  const asked = createQuery(() => ask('/api/v2/shop'));
   const may = useMay();
   let chain = $state<Schema['ChainCheck'] | null>(null);
   let problem = $state('');
@@ -17,7 +17,7 @@
 
   async function verify() {
     checking = true;
-    const { data, error } = await api.GET('/api/v1/records/verification');
+    const { data, error } = await api.GET('/api/v2/records/verification');
     chain = data ?? null;
     problem = error ? inWords(error) : '';
     checking = false;

@@ -6,7 +6,7 @@
   import type { VolumeProspect } from '$lib/api/client';
   import { count, day, share, size, stretch } from '$lib/words';
 
-  const asked = createQuery(() => ask('/api/v1/trends'));
+  const asked = createQuery(() => ask('/api/v2/trends'));
   const trends = $derived(asked.data ?? null);
   let asTable = $state(false);
 
@@ -76,10 +76,10 @@
                           : 'much later'}</span
                       >{/if}{/if}
                 </td>
-                <td class="hidden max-w-prose text-sm md:table-cell">{one.advice?.words ?? ''}</td>
+                <td class="hidden max-w-prose text-sm md:table-cell">{one.advice?.text ?? ''}</td>
               </tr>
               {#if one.advice}
-                <tr class="md:hidden"><td colspan="5" class="text-sm">{one.advice.words}</td></tr>
+                <tr class="md:hidden"><td colspan="5" class="text-sm">{one.advice.text}</td></tr>
               {/if}
             {/each}
           </tbody>

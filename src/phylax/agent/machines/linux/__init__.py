@@ -52,7 +52,7 @@ from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.setting_backend import LocalSettingBackend, Port, SettingBackend
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.machines import MachineFacts, System
@@ -309,7 +309,7 @@ class LinuxMachine:
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         """Links of units below the root, and what is of the agent's own account."""
-        if self._root is None and any(not switch.starter.of for switch in plan):
+        if self._root is None and any(not switch.starter.person for switch in plan):
             raise OSError(errno.ENOTSUP, HOMES_ONLY, program.key)
         pieces = pieces_of_units(self.root, plan)
         for name, home in self._own_people():
@@ -321,7 +321,7 @@ class LinuxMachine:
 
     def act(
         self, action: Action, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart | UnderWay]:
+    ) -> Iterator[ActionPart | UnderWay]:
         return of_upkeep.act(self._upkeep(), action, watch, cut_off)
 
     def restarting(self) -> LogindRestart:
@@ -412,7 +412,7 @@ class LinuxMachine:
 
 def _of_people(program: Program) -> Program:
     """A program as far as it is started for people."""
-    starters = tuple(starter for starter in program.starters if starter.of)
+    starters = tuple(starter for starter in program.starters if starter.person)
     return program.model_copy(update={"starters": starters})
 
 

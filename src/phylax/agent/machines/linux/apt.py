@@ -23,8 +23,8 @@ from phylax.agent.machines.linux.packages import SYSTEM_UMASK, Packages
 from phylax.agent.machines.linux.tools import ToolOutput, run, start_apart
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import (
-    ActedPart,
     ActEnd,
+    ActionPart,
     InstallUpdates,
     RemoveProgram,
     TryRemoval,
@@ -124,23 +124,23 @@ class Apt:
 
     def install(
         self, action: InstallUpdates, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart | UnderWay]:
+    ) -> Iterator[ActionPart | UnderWay]:
         """Install what is missing, one after the other: a bad one costs only itself, and between
-        two of them it can be called off. Nothing is removed by the way."""
+        two of them it can be called off. Nothing is removed."""
         watch(0, None)
         if why := package_preconditions.why_not(self._root):
-            yield ActedPart(of="", end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
+            yield ActionPart(target="", end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
             return
         if not self._is_free(watch):
-            yield ActedPart(of="", end=ActEnd.FAILED, why=_BUSY)
+            yield ActionPart(target="", end=ActEnd.FAILED, why=_BUSY)
             return
         yield from self._finish_cut_off(watch)
-        ended = cut_off is not None and self._version_of(cut_off.of) == cut_off.after
+        ended = cut_off is not None and self._version_of(cut_off.target) == cut_off.after
         if ended and cut_off is not None:
             yield self._done(cut_off)
         listed = self.updates(watch)
         if listed.unread:
-            yield ActedPart(of="", end=ActEnd.FAILED, why=listed.unread)
+            yield ActionPart(target="", end=ActEnd.FAILED, why=listed.unread)
             return
         wanted = [
             update for update in listed.updates
@@ -149,22 +149,22 @@ class Apt:
         ]  # fmt: skip
         there = {update.name for update in wanted}
         for name in action.names:
-            if name not in there and not (ended and cut_off and name == cut_off.of):
-                yield ActedPart(of=name, end=ActEnd.NOTHING, why="nothing newer is offered")
+            if name not in there and not (ended and cut_off and name == cut_off.target):
+                yield ActionPart(target=name, end=ActEnd.NOTHING, why="nothing newer is offered")
         if not wanted and not action.names and not ended:
-            yield ActedPart(of="", end=ActEnd.NOTHING, why="nothing is missing")
+            yield ActionPart(target="", end=ActEnd.NOTHING, why="nothing is missing")
         for number, update in enumerate(wanted):
             watch(number, len(wanted))
             yield from self._install_one(update, watch)
         yield from self._unfinished()
 
-    def _install_one(self, update: Update, watch: Watch) -> Iterator[ActedPart | UnderWay]:
-        begins = UnderWay(of=update.name, before=update.now, after=update.version)
+    def _install_one(self, update: Update, watch: Watch) -> Iterator[ActionPart | UnderWay]:
+        begins = UnderWay(target=update.name, before=update.now, after=update.version)
         if self._version_of(update.name) == update.version:
             yield self._done(begins)
             return
         if update.held_back:
-            yield ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
+            yield ActionPart(target=update.name, end=ActEnd.REFUSED, why=update.held_back)
             return
         if why := self._no_room(update, watch):
             yield _failed(update, f"nothing was begun: {why}")
@@ -185,9 +185,9 @@ class Apt:
             else:
                 yield _failed(update, "the package manager says it is done, and it is not")
 
-    def _done(self, update: UnderWay) -> ActedPart:
-        return ActedPart(
-            of=update.of, end=ActEnd.DONE, before=update.before, after=update.after,
+    def _done(self, update: UnderWay) -> ActionPart:
+        return ActionPart(
+            target=update.target, end=ActEnd.DONE, before=update.before, after=update.after,
             needs_restart=bool(self._restart_waits()),
         )  # fmt: skip
 
@@ -215,11 +215,11 @@ class Apt:
 
     # --- programs --------------------------------------------------------------------------------
 
-    def try_removal(self, action: TryRemoval, watch: Watch) -> ActedPart:
+    def try_removal(self, action: TryRemoval, watch: Watch) -> ActionPart:
         """What removing a program would take along. Nothing is done."""
         tried = self._tried(action.program, action.version, watch)
         end = ActEnd.REFUSED if tried.refused else ActEnd.DONE
-        return ActedPart(of=action.program, end=end, why=tried.refused, tried=tried)
+        return ActionPart(target=action.program, end=end, why=tried.refused, tried=tried)
 
     def _tried(self, name: str, version: str, watch: Watch) -> RemovalTried:
         def refused(why: str) -> RemovalTried:
@@ -240,7 +240,7 @@ class Apt:
             return refused(f"the package manager refuses: {failure.strerror}")
         goes = [step.name for step in planned if step.does == "Remv"]
         if name not in goes:
-            return refused("the package manager does not say what would go")
+            return refused("the package manager does not say what would be removed")
         if comes := [step.name for step in planned if step.does == "Inst"]:
             return refused(f"{', '.join(comes[:5])} would come instead")
         for other in goes:
@@ -255,7 +255,7 @@ class Apt:
             for member in members if member.name != name
         )  # fmt: skip
         if len(along) > 200:
-            return refused(f"{len(along)} others would go with it")
+            return refused(f"{len(along)} others would be removed with it")
         return RemovalTried(
             program=name,
             version=version,
@@ -266,36 +266,40 @@ class Apt:
             ),
         )
 
-    def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActedPart]:
-        """Remove exactly what was agreed to; refused where anything else would go."""
+    def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActionPart]:
+        """Remove exactly what was agreed to; refused where anything else would be removed."""
         watch(0, None)
         if why := package_preconditions.why_not(self._root):
-            yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
+            yield ActionPart(
+                target=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}"
+            )
             return
         if not self._is_free(watch):
-            yield ActedPart(of=action.program, end=ActEnd.FAILED, why=_BUSY)
+            yield ActionPart(target=action.program, end=ActEnd.FAILED, why=_BUSY)
             return
         yield from self._finish_cut_off(watch)
         agreed = {other.name: other.version for other in action.along}
         if self._version_of(action.program) is None and not any(map(self._version_of, agreed)):
-            yield ActedPart(of=action.program, end=ActEnd.DONE, after="not installed any more")
+            yield ActionPart(target=action.program, end=ActEnd.DONE, after="not installed any more")
             return
         tried = self._tried(action.program, action.version, watch)
         why = tried.refused or _other(agreed, tried)
-        if not why and not tried.can_come_back and not action.gone_for_good:
+        if not why and not tried.can_come_back and not action.not_reinstallable:
             why = "this version cannot be had again, and nobody agreed to that"
         if why:
-            yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=why)
+            yield ActionPart(target=action.program, end=ActEnd.REFUSED, why=why)
             return
         watch(0, 1)
         options = ["-y", "-q", "-o", "APT::Get::AutomaticRemove=false"]
         with self._to_the_end([APT_GET, *options, "remove", action.program], watch) as output:
             for name, version in ((action.program, action.version), *agreed.items()):
                 if (now := self._version_of(name)) is None:
-                    yield ActedPart(of=name, end=ActEnd.DONE, before=version, after="not installed")
+                    yield ActionPart(
+                        target=name, end=ActEnd.DONE, before=version, after="not installed"
+                    )
                 else:
                     words = _why(output) if output.code else f"it is still there, {now}"
-                    yield ActedPart(of=name, end=ActEnd.FAILED, before=version, why=words)
+                    yield ActionPart(target=name, end=ActEnd.FAILED, before=version, why=words)
         yield from self._unfinished()
 
     def _own_package(self) -> set[str]:
@@ -344,7 +348,7 @@ class Apt:
         folder = os.path.join(self._root, "var/lib/dpkg")
         return any(_is_locked(os.path.join(folder, name)) for name in ("lock-frontend", "lock"))
 
-    def _finish_cut_off(self, watch: Watch) -> Iterator[ActedPart]:
+    def _finish_cut_off(self, watch: Watch) -> Iterator[ActionPart]:
         """What was cut off in the middle is ended first; what cannot be is said."""
         before = self._packages.unfinished()
         if before or self._packages.is_cut_off():
@@ -359,12 +363,12 @@ class Apt:
             for name in before:
                 if name not in left:
                     why = "it was installed in part, and is whole again"
-                    yield ActedPart(of=name, end=ActEnd.DONE, after="installed", why=why)
+                    yield ActionPart(target=name, end=ActEnd.DONE, after="installed", why=why)
 
-    def _unfinished(self) -> Iterator[ActedPart]:
+    def _unfinished(self) -> Iterator[ActionPart]:
         for name, state in self._packages.unfinished().items():
             why = f"it is {state}: see to it by hand, `dpkg --audit` says what is wrong"
-            yield ActedPart(of=name, end=ActEnd.FAILED, why=why)
+            yield ActionPart(target=name, end=ActEnd.FAILED, why=why)
 
     def _dpkg_options(self) -> list[str]:
         return [] if self._root == "/" else [f"--root={self._root}", *_CHROOTLESS]
@@ -428,19 +432,20 @@ def _held_by(name: str, by_hand: Collection[str], goes: Sequence[str]) -> str:
     if name in by_hand:
         return "held by the administrator"
     if goes:
-        return f"{', '.join(goes[:5])} would go"
+        return f"{', '.join(goes[:5])} would be removed"
     return "the package manager keeps it back"
 
 
-def _failed(update: Update, why: str) -> ActedPart:
-    return ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
+def _failed(update: Update, why: str) -> ActionPart:
+    return ActionPart(target=update.name, end=ActEnd.FAILED, before=update.now, why=why)
 
 
 def _other(agreed: Mapping[str, str], tried: RemovalTried) -> str:
-    """What would go that nobody agreed to, or is not as it was agreed to; empty: nothing."""
+    """What would be removed that nobody agreed to, or is not as it was agreed to; empty:
+    nothing."""
     goes = {other.name: other.version for other in tried.along}
     if more := [name for name in goes if name not in agreed]:
-        return f"{', '.join(more[:5])} would go too, and nobody agreed to that"
+        return f"{', '.join(more[:5])} would be removed too, and nobody agreed to that"
     if otherwise := [name for name in goes if goes[name] != agreed[name]]:
         return f"{otherwise[0]} is of version {goes[otherwise[0]]} by now"
     return ""

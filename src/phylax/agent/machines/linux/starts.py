@@ -56,7 +56,7 @@ def cost(root: str, programs: Sequence[Program], now: datetime, uptime: float) -
     attributed = dict(sorted(costs.items(), key=lambda cost: -cost[1])[:MOST_NAMED])
     rest = max(0.0, _busy(root) - sum(attributed.values()))
     return BootCost(
-        boot=boot(root), at=began, programs=attributed, rest=rest,
+        boot=boot(root), at=began, programs=attributed, unattributed=rest,
         left_out=_left_out(root, began),
     )  # fmt: skip
 

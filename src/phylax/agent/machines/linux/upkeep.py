@@ -28,8 +28,8 @@ from phylax.agent.machines.linux.mounts import Mount, mount_over
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import (
-    ActedPart,
     Action,
+    ActionPart,
     ArrangeDisks,
     ClearNameCache,
     InstallUpdates,
@@ -120,8 +120,8 @@ def check(of: Upkeep, kind: str, mode: str, watch: Watch) -> Iterator[Checked | 
                 yield could_not_look(kind, "", started, hardware.unread)
             else:
                 yield looked(kind, "", started, [], units=len(hardware.slots))
-        case "lie-of-files":
-            yield from _lie_of_files(of, watch)
+        case "fragmentation":
+            yield from _fragmentation(of, watch)
         case "system-files":
             yield system_files(watch, of.root)
         case "browsers":
@@ -139,7 +139,7 @@ def _of_updates(listed: UpdatesListed, started: datetime) -> Checked:
     return looked("updates", "", started, of_missing(listed.updates), units=len(listed.updates))
 
 
-def _lie_of_files(of: Upkeep, watch: Watch) -> Iterator[Checked | Inventory]:
+def _fragmentation(of: Upkeep, watch: Watch) -> Iterator[Checked | Inventory]:
     at, volumes = datetime.now(UTC), list[VolumeOnDisk]()
     for mount, shown in of.volumes:
         started = datetime.now(UTC)
@@ -147,16 +147,16 @@ def _lie_of_files(of: Upkeep, watch: Watch) -> Iterator[Checked | Inventory]:
             volume = lie_of(mount, shown, watch)
         except OSError as failure:
             why = failure.strerror or "cannot be looked at"
-            yield could_not_look("lie-of-files", shown, started, why)
+            yield could_not_look("fragmentation", shown, started, why)
             continue
         volumes.append(volume)
-        yield looked("lie-of-files", shown, started, [], units=volume.files or 0)
+        yield looked("fragmentation", shown, started, [], units=volume.files or 0)
     yield DisksListed(taken_at=at, volumes=tuple(volumes))
 
 
 def act(
     of: Upkeep, action: Action, watch: Watch, cut_off: UnderWay | None = None
-) -> Iterator[ActedPart | UnderWay]:
+) -> Iterator[ActionPart | UnderWay]:
     """OSError where it cannot be done here."""
     if not of.asks_system and action.touches:
         raise OSError(errno.ENOTSUP, HOMES_ONLY, action.action)

@@ -28,7 +28,7 @@ from phylax.agent.machines.windows import keys, processes, registry, upkeep, val
 from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
 from phylax.agent.tuning.setting_backend import LocalSettingBackend, Port, SettingBackend
-from phylax.core.actions import ActedPart, Action, UnderWay
+from phylax.core.actions import Action, ActionPart, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.machines import MachineFacts, System
@@ -244,7 +244,7 @@ class WindowsMachine:
 
     def act(
         self, action: Action, watch: Watch, cut_off: UnderWay | None = None
-    ) -> Iterator[ActedPart]:
+    ) -> Iterator[ActionPart]:
         raise OSError(errno.ENOTSUP, "is done by hand on Windows: see docs/actions.md")
 
     def restarting(self) -> Restarting:

@@ -113,26 +113,26 @@ def values(people: Sequence[registry.Person]) -> Iterator[Seen]:
                 yield _seen(setting, parts, person.name, f"{person.sid}\\")
             elif parts[0].of_person:
                 why = "is known only while they are signed in"
-                yield Seen(key=setting, of=person.name, unread=why)
+                yield Seen(key=setting, person=person.name, unread=why)
 
 
 def _seen(setting: str, parts: Sequence[_Part], of: str, before: str) -> Seen:
     states = [keys.read(_place(part, before)) for part in parts]
     if all(state == NOTHING for state in states):
-        return Seen(key=setting, of=of, value=_UNSET[setting])
+        return Seen(key=setting, person=of, value=_UNSET[setting])
     for choice in parts[0].by_choice:
         if all(state == _state(part, choice) for part, state in zip(parts, states, strict=True)):
-            return Seen(key=setting, of=of, value=choice)
+            return Seen(key=setting, person=of, value=choice)
     if setting == "updates":
-        return Seen(key=setting, of=of, unread="set by an administrator's own policy")
+        return Seen(key=setting, person=of, unread="set by an administrator's own policy")
     # of several, some may say nothing, which is what the system does by itself
     said = [
         _UNSET[setting] if isinstance(state, Nothing) else _said(part, state)
         for part, state in zip(parts, states, strict=True)
     ]
     if None not in said and len(set(said)) == 1:
-        return Seen(key=setting, of=of, value=said[0])
-    return Seen(key=setting, of=of, unread="is set to something that is not known here")
+        return Seen(key=setting, person=of, value=said[0])
+    return Seen(key=setting, person=of, unread="is set to something that is not known here")
 
 
 def _said(part: _Part, state: State) -> Scalar | None:

@@ -18,7 +18,7 @@ _NAMES: dict[ListField, str] = {
     _F.MAIL: "mail email mailaddress emailaddress contactemail contactmail",
     _F.PHONE: "phone telephone tel phonenumber telephonenumber mobile contactphone telefon "
               "telefonnummer handy rufnummer",
-    _F.REACH_BY: "reachby bestreachedby bestreached preferredcontact erreichbarper",
+    _F.CONTACT_BY: "reachby bestreachedby bestreached preferredcontact erreichbarper",
     _F.HOURS: "hours openinghours besttime when erreichbar oeffnungszeiten",
     _F.AGREEMENTS: "agreements agreement agreed contract plan vertrag vereinbarung",
     _F.CLIENT_NOTE: "clientnote customernote kundennotiz",
@@ -36,7 +36,7 @@ _NAMES: dict[ListField, str] = {
     _F.PROCESSOR: "processor cpu prozessor",
     _F.USED_FOR: "usedfor use purpose zweck verwendung",
     _F.USED_BY: "usedby user users benutzer nutzer",
-    _F.STANDS_AT: "standsat location place room standort ort raum",
+    _F.LOCATION: "standsat location place room standort ort raum",
     _F.NOTE: "note notes remark remarks comment comments description notiz bemerkung",
 }  # fmt: skip
 _FIELDS = {name: field for field, names in _NAMES.items() for name in names.split()}

@@ -14,20 +14,21 @@ from phylax.core.ground.machines import System
 _F = ListField
 OF_CLIENT: dict[ListField, str] = {
     _F.CLIENT: "name", _F.CONTACT: "contact", _F.MAIL: "mail", _F.PHONE: "phone",
-    _F.REACH_BY: "reach_by", _F.HOURS: "hours", _F.AGREEMENTS: "agreements", _F.CLIENT_NOTE: "note",
+    _F.CONTACT_BY: "contact_by", _F.HOURS: "hours", _F.AGREEMENTS: "agreements",
+    _F.CLIENT_NOTE: "note",
 }  # fmt: skip
 """Fields of clients, as the shop names them."""
 OF_MACHINE: dict[ListField, str] = {
     _F.TAG: "tag", _F.SYSTEM: "system", _F.SYSTEM_VERSION: "system_version", _F.MAKE: "make",
     _F.MODEL: "model", _F.SERIAL: "serial", _F.YEAR: "year", _F.MEMORY: "memory",
     _F.PROCESSOR: "processor", _F.USED_FOR: "used_for", _F.USED_BY: "used_by",
-    _F.STANDS_AT: "stands_at", _F.NOTE: "note",
+    _F.LOCATION: "location", _F.NOTE: "note",
 }  # fmt: skip
 NUMBERS = (_F.NUMBER, _F.CLIENT_NUMBER)
 _LONG = frozenset({_F.NOTE, _F.CLIENT_NOTE, _F.AGREEMENTS})
 _READ: dict[ListField, Callable[[str], ReadCell]] = {
     _F.TAG: cells.tag, _F.SERIAL: cells.serial, _F.YEAR: cells.year, _F.MEMORY: cells.memory,
-    _F.REACH_BY: cells.reach_by,
+    _F.CONTACT_BY: cells.reach_by,
 }  # fmt: skip
 
 

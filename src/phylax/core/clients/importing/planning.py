@@ -18,8 +18,8 @@ from phylax.core.clients.importing.lines import OF_CLIENT, OF_MACHINE, Line, lin
 from phylax.core.clients.importing.reading import SheetRow
 from phylax.core.clients.importing.request import (
     FieldChange,
-    LineFate,
     LineResult,
+    LineStatus,
     ListField,
     NamedColumn,
 )
@@ -99,7 +99,7 @@ def plan(
                 raise CellError(row.why)
             read.append(line_of(row, columns))
         except CellError as error:
-            read.append(LineResult(line=row.line, fate=LineFate.REFUSED, says=(str(error),)))
+            read.append(LineResult(line=row.line, status=LineStatus.REFUSED, remarks=(str(error),)))
     planner.taken.update(line.of(_F.TAG) for line in read if isinstance(line, Line))
     for line in read:
         planner.plan.lines.append(line if isinstance(line, LineResult) else planner.decide(line))
@@ -136,8 +136,8 @@ class _Planner:
             return self._decide(line)
         except _RefusedError as error:
             return LineResult(
-                line=line.line, fate=LineFate.REFUSED, client=line.of(_F.CLIENT),
-                tag=line.of(_F.TAG), says=(str(error), *line.says),
+                line=line.line, status=LineStatus.REFUSED, client=line.of(_F.CLIENT),
+                tag=line.of(_F.TAG), remarks=(str(error), *line.says),
             )  # fmt: skip
 
     def _decide(self, line: Line) -> LineResult:
@@ -164,10 +164,10 @@ class _Planner:
         changes = changes + of_client
         if is_added and not line.of(_F.TAG):
             says.append(f"it has no tag: it becomes {machine.tag}")
-        fate = LineFate.ADDED if is_added else self._fate(line, changes, says)
+        status = LineStatus.ADDED if is_added else self._fate(line, changes, says)
         return LineResult(
-            line=line.line, fate=fate, client=client.name, tag=machine.tag,
-            new_client=is_new_client, changes=tuple(changes), says=tuple(says),
+            line=line.line, status=status, client=client.name, tag=machine.tag,
+            new_client=is_new_client, changes=tuple(changes), remarks=tuple(says),
         )  # fmt: skip
 
     # --- whose, and which ------------------------------------------------------------------
@@ -229,16 +229,16 @@ class _Planner:
         earlier = self._seen.get(id(client))
         changes = self._take_client(line, client, is_new, says)
         if is_new:
-            fate = LineFate.ADDED
+            status = LineStatus.ADDED
         elif earlier is not None and not changes and len(says) == len(line.says):
-            fate = LineFate.DOUBLE
+            status = LineStatus.DOUBLE
             says.append(f"line {earlier} says the same")
         else:
-            fate = self._fate(line, changes, says)
+            status = self._fate(line, changes, says)
         self._seen.setdefault(id(client), line.line)
         return LineResult(
-            line=line.line, fate=fate, client=client.name, new_client=is_new,
-            changes=tuple(changes), says=tuple(says),
+            line=line.line, status=status, client=client.name, new_client=is_new,
+            changes=tuple(changes), remarks=tuple(says),
         )  # fmt: skip
 
     def _take_client(
@@ -281,12 +281,12 @@ class _Planner:
             changes.append(FieldChange(field=listed, before=before, after=after))
         return changes
 
-    def _fate(self, line: Line, changes: Sequence[FieldChange], says: Sequence[str]) -> LineFate:
+    def _fate(self, line: Line, changes: Sequence[FieldChange], says: Sequence[str]) -> LineStatus:
         if any(change.before for change in changes):
-            return LineFate.CHANGED
+            return LineStatus.CHANGED
         if changes:
-            return LineFate.COMPLETED
-        return LineFate.DIFFERS if len(says) > len(line.says) else LineFate.SAME
+            return LineStatus.COMPLETED
+        return LineStatus.DIFFERS if len(says) > len(line.says) else LineStatus.SAME
 
     def _double(self, line: Line, machine: KnownRow, earlier: int) -> LineResult:
         says = [f"line {earlier} is of the same machine", *line.says]
@@ -296,8 +296,8 @@ class _Planner:
             if other and not _is_same(listed, known, other):
                 says.append(f"{shown(listed)}: “{other[:60]}” of this line is left out")
         client = machine.client.name if machine.client else ""
-        return LineResult(line=line.line, fate=LineFate.DOUBLE, client=client, tag=machine.tag,
-                        says=tuple(says))  # fmt: skip
+        return LineResult(line=line.line, status=LineStatus.DOUBLE, client=client, tag=machine.tag,
+                        remarks=tuple(says))  # fmt: skip
 
     def _new_machine(self, line: Line, client: KnownRow) -> KnownRow:
         if not any(line.of(known) for known in (_F.NUMBER, _F.TAG, _F.SERIAL)):

@@ -29,7 +29,7 @@ class ListField(StrEnum):
     CONTACT = "contact"
     MAIL = "mail"
     PHONE = "phone"
-    REACH_BY = "reach_by"
+    CONTACT_BY = "contact_by"
     HOURS = "hours"
     AGREEMENTS = "agreements"
     CLIENT_NOTE = "client_note"
@@ -45,7 +45,7 @@ class ListField(StrEnum):
     PROCESSOR = "processor"
     USED_FOR = "used_for"
     USED_BY = "used_by"
-    STANDS_AT = "stands_at"
+    LOCATION = "location"
     NOTE = "note"
 
 
@@ -56,7 +56,7 @@ class NamedColumn(Value):
     field: ListField | None = Field(None, description="Left out: the column is not read")
 
 
-class ImportAsk(Demand):
+class ImportRequest(Demand):
     """A list, and how it is to be read; what is left out is found out."""
 
     content: Annotated[
@@ -77,20 +77,20 @@ class ImportAsk(Demand):
     )
 
     @model_validator(mode="after")
-    def _each_once(self) -> ImportAsk:
+    def _each_once(self) -> ImportRequest:
         fields = [named.field for named in self.columns if named.field]
         if len(set(fields)) < len(fields):
             raise ValueError("two columns are said to hold the same")
         return self
 
 
-class ImportCommit(ImportAsk):
+class ImportCommit(ImportRequest):
     """The same, to be done as a preview said."""
 
     preview: Annotated[str, Field(pattern="^[0-9a-f]{64}$", description="The preview's own name")]
 
 
-class LineFate(StrEnum):
+class LineStatus(StrEnum):
     """What becomes of a line."""
 
     ADDED = "added"
@@ -119,12 +119,12 @@ class LineResult(Value):
     """A line of the list, and what becomes of it."""
 
     line: int = Field(description="Of the file, from 1")
-    fate: LineFate
+    status: LineStatus
     client: str = ""
     tag: str = ""
     new_client: bool = Field(False, description="The first line of a client the shop has not")
     changes: tuple[FieldChange, ...] = ()
-    says: tuple[str, ...] = Field((), description="What is to be known of it")
+    remarks: tuple[str, ...] = Field((), description="What is to be known of it")
 
 
 class ColumnResult(NamedColumn):
@@ -145,8 +145,8 @@ class ImportPreview(Value):
     )
     separator: Separator
     columns: tuple[ColumnResult, ...]
-    todo: str = Field("", description="What is to be said before it can be done")
-    fates: dict[LineFate, int] = Field(default_factory=dict)
+    needed: str = Field("", description="What is to be said before it can be done")
+    count_by_status: dict[LineStatus, int] = Field(default_factory=dict)
     new_clients: int = 0
     lines: tuple[LineResult, ...] = ()
 

@@ -13,9 +13,9 @@ from phylax.core.clients.importing.planning import Known, Plan, plan
 from phylax.core.clients.importing.reading import Decoded, Sheet
 from phylax.core.clients.importing.request import (
     ColumnResult,
-    ImportAsk,
     ImportPreview,
-    LineFate,
+    ImportRequest,
+    LineStatus,
     ListField,
     NamedColumn,
 )
@@ -28,7 +28,7 @@ class Prepared(NamedTuple):
     plan: Plan
 
 
-def prepare(asked: ImportAsk, known: Callable[[], Known]) -> Prepared:
+def prepare(asked: ImportRequest, known: Callable[[], Known]) -> Prepared:
     """ValueError where the list cannot be read at all."""
     decoded = reading.decoded(asked.content, asked.encoding)
     sheet = reading.sheet(decoded.text, asked.separator)
@@ -46,8 +46,10 @@ def prepare(asked: ImportAsk, known: Callable[[], Known]) -> Prepared:
         doubtful=() if decoded.sure else reading.doubtful_lines(decoded.text),
         separator=sheet.separator,
         columns=_shown(sheet, columns),
-        todo=todo,
-        fates={fate: sum(line.fate is fate for line in planned.lines) for fate in LineFate},
+        needed=todo,
+        count_by_status={
+            status: sum(line.status is status for line in planned.lines) for status in LineStatus
+        },
         new_clients=sum(line.new_client for line in planned.lines),
         lines=tuple(planned.lines),
     )
@@ -65,7 +67,7 @@ def _todo(decoded: Decoded, columns: tuple[NamedColumn, ...]) -> str:
     return ""
 
 
-def _name(asked: ImportAsk, planned: Plan) -> str:
+def _name(asked: ImportRequest, planned: Plan) -> str:
     """It changes with the list, how it is read, what it would do, and whatever of the shop it is
     matched with."""
     over = sha256(asked.content)

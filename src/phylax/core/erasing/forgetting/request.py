@@ -43,8 +43,8 @@ class Forgetting(Value):
     id: int
     client_id: int
     client_name: str
-    asked_at: Moment
-    asked_by: str
+    requested_at: Moment
+    requested_by: str
     why: str = Field("", description="Empty once it is done")
     postponed_until: Moment | None = None
     with_backups: bool = False
@@ -85,7 +85,7 @@ def _sentences(outlook: ForgetOutlook) -> Iterator[str]:
         gone.append(count(outlook.reports, "report"))
     if outlook.attachments:
         gone.append(count(outlook.attachments, "attachment"))
-    yield f"Gone for good: {', '.join(gone)}. Nobody can bring them back."
+    yield f"Deleted for good: {', '.join(gone)}. Nobody can bring them back."
     if outlook.entries:
         stay = "stays" if outlook.entries == 1 else "stay"
         yield (

@@ -120,7 +120,10 @@ def _subject(items: list[Attention]) -> str:
     first = items[0]
     if machines == 1:
         return f"{first.machine_tag}: {first.reason}"
-    return f"{count(machines, 'machine')} need you: {first.machine_tag}: {first.reason}, and more"
+    return (
+        f"{count(machines, 'machine')} need attention: "
+        f"{first.machine_tag}: {first.reason}, and more"
+    )
 
 
 def _mail(

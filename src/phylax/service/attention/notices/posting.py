@@ -108,8 +108,10 @@ def _note(context: Context, message: Message, error: str, final: bool) -> None:
             again_at=None if again is None else to_seconds(again),
             at=now,
         )
-    fate = "given up" if again is None else f"again at {again:%H:%M}"
-    _log.warning("notice %s to %s: %s; %s", message.notice.id, message.notice.receiver, error, fate)
+    status = "given up" if again is None else f"again at {again:%H:%M}"
+    _log.warning(
+        "notice %s to %s: %s; %s", message.notice.id, message.notice.receiver, error, status
+    )
 
 
 # --- mail ------------------------------------------------------------------------------------

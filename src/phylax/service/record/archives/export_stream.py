@@ -40,7 +40,7 @@ def make(context: Context, of: str, subject: str, who: str, client: int | None =
         seal = sealing.make(context)
         proofs = _proofs(context, client, seal.note)
         with context.db.write() as conn:
-            audit.record(conn, who=who, at=context.now(), deed="take out", subject=subject)
+            audit.record(conn, who=who, at=context.now(), action="take out", subject=subject)
         folder = Path(tempfile.mkdtemp(dir=context.db.path.parent, prefix=_CLEAR))
         try:
             path = folder / "archive.zip"

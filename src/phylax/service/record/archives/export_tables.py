@@ -10,19 +10,20 @@ from sqlite3 import Connection
 from phylax.core.ground.values import from_seconds
 
 _CLIENTS = """
-    SELECT id AS number, name AS client, contact, mail, phone, reach_by, hours, agreements,
+    SELECT id AS number, name AS client, contact, mail, phone, contact_by, hours, agreements,
            note AS client_note, retired_at FROM clients WHERE :client IS NULL OR id = :client
 """
 _MACHINES = """
     SELECT m.id AS number, c.name AS client, m.tag, m.system, m.system_version, m.make, m.model,
-           m.serial, m.year, m.memory, m.processor, m.used_for, m.used_by, m.stands_at, m.note,
+           m.serial, m.year, m.memory, m.processor, m.used_for, m.used_by, m.location, m.note,
            m.retired_at
     FROM machines m JOIN clients c ON c.id = m.client_id
     WHERE :client IS NULL OR c.id = :client ORDER BY m.id
 """
 _VISITS = """
-    SELECT v.id AS number, m.tag, c.name AS client, v.kind, v.said, v.condition, v.came_along,
-           v.wanted_by, v.ask_above, v.guaranteed_until, v.opened_at, v.opened_by, v.closed_at,
+    SELECT v.id AS number, m.tag, c.name AS client, v.kind, v.reported_problem, v.condition,
+           v.accessories,
+           v.due_on, v.approval_limit, v.guaranteed_until, v.opened_at, v.opened_by, v.closed_at,
            v.closed_by, v.outcome
     FROM visits v JOIN machines m ON m.id = v.machine_id JOIN clients c ON c.id = m.client_id
     WHERE :client IS NULL OR c.id = :client ORDER BY v.id

@@ -111,7 +111,7 @@ def _load(part: Path, opened: zipfile.ZipFile, known_in: Sequence[Path]) -> Load
                 for table in archive.leaving(None)
             )
             audit.record(
-                conn, who="the service's machine", at=to_seconds(now), deed="load",
+                conn, who="the service's machine", at=to_seconds(now), action="load",
                 subject=f"an archive of {manifest['written_at']}, {rows} rows",
             )  # fmt: skip
         again(database, known_in, at=to_seconds(now))

@@ -48,7 +48,7 @@
   let high = 26mm
   let points = block.points.map(point => (point.across * wide, high - point.up * high))
   figure(
-    alt: block.words,
+    alt: block.alt_text,
     caption: figure.caption(position: bottom, text(size: 9pt, fill: faint, block.caption)),
     numbering: none,
     kind: "drawing",

@@ -14,11 +14,11 @@
   const id = $derived(Number(page.params.id) || 0);
   const may = useMay();
   const asked = createQuery(() =>
-    ask('/api/v1/clients/{client_id}', { params: { path: { client_id: id } } })
+    ask('/api/v2/clients/{client_id}', { params: { path: { client_id: id } } })
   );
   const client = $derived(asked.data ?? null);
   const machinesAsked = createQuery(() =>
-    ask('/api/v1/machines', { params: { query: { client_id: id, limit: 500 } } })
+    ask('/api/v2/machines', { params: { query: { client_id: id, limit: 500 } } })
   );
   // as JSON, though the address also answers with CSV
   const machines = $derived((machinesAsked.data ?? []) as Machine[]);
@@ -77,7 +77,7 @@
         All that the shop has on this client and their machines, and nothing of others, as a ZIP to
         be handed out.
       </p>
-      <a class="act" href="/api/v1/clients/{client.id}/archive" download>Take it out</a>
+      <a class="act" href="/api/v2/clients/{client.id}/archive" download>Take it out</a>
     </section>
   {/if}
   {#if may.own && client.retired_at}

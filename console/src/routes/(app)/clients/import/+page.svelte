@@ -20,23 +20,23 @@
   ] as const;
   const SEPARATORS = { ',': 'comma', ';': 'semicolon', '\t': 'tab', '|': 'bar' } as const;
 
-  let asked = $state<Schema['ImportAsk'] | null>(null);
+  let asked = $state<Schema['ImportRequest'] | null>(null);
   let preview = $state<Schema['ImportPreview'] | null>(null);
   let name = $state('');
   const doing = new Doing();
   const wanted = $derived(
     ['added', 'completed', 'changed'].reduce(
-      (sum, fate) => sum + (preview?.fates?.[fate as Schema['LineFate']] ?? 0),
+      (sum, status) => sum + (preview?.count_by_status?.[status as Schema['LineStatus']] ?? 0),
       0
     )
   );
 
-  async function look(change: Partial<Schema['ImportAsk']> = {}) {
+  async function look(change: Partial<Schema['ImportRequest']> = {}) {
     if (!asked) return;
     asked = { ...asked, ...change };
     const body = $state.snapshot(asked);
     await doing.try(async () => {
-      const reply = await api.POST('/api/v1/imports/preview', { body });
+      const reply = await api.POST('/api/v2/imports/preview', { body });
       if (reply.data) preview = reply.data;
       return reply;
     });
@@ -64,7 +64,7 @@
     const body = { ...$state.snapshot(asked), preview: preview.preview };
     let said = '';
     const isDone = await doing.try(async () => {
-      const reply = await api.POST('/api/v1/imports', { body });
+      const reply = await api.POST('/api/v2/imports', { body });
       if (reply.data) {
         const { added, completed, changed, new_clients } = reply.data;
         said =
@@ -74,16 +74,16 @@
       return reply;
     });
     if (!isDone) return;
-    await refresh('/api/v1/clients', '/api/v1/machines', '/api/v1/machines/numbers');
+    await refresh('/api/v2/clients', '/api/v2/machines', '/api/v2/machines/numbers');
     await look();
     doing.said = said;
   }
 </script>
 
-<svelte:head><title>Take in a list – Phylax</title></svelte:head>
+<svelte:head><title>Import a list – Phylax</title></svelte:head>
 
 <div class="flex flex-wrap items-center justify-between gap-4">
-  <h1>Take in a list</h1>
+  <h1>Import a list</h1>
   <a class="anchor" href="/clients">All clients</a>
 </div>
 <p class="mt-2 max-w-2xl">
@@ -113,7 +113,7 @@
         value={asked.encoding ?? ''}
         onchange={(event) =>
           look({
-            encoding: (event.currentTarget.value || null) as Schema['ImportAsk']['encoding']
+            encoding: (event.currentTarget.value || null) as Schema['ImportRequest']['encoding']
           })}
       >
         <option value="">as it seems: {preview.encoding}</option>
@@ -127,7 +127,7 @@
         value={asked.separator ?? ''}
         onchange={(event) =>
           look({
-            separator: (event.currentTarget.value || null) as Schema['ImportAsk']['separator']
+            separator: (event.currentTarget.value || null) as Schema['ImportRequest']['separator']
           })}
       >
         <option value="">as it seems: {SEPARATORS[preview.separator]}</option>
@@ -142,7 +142,9 @@
         class="box"
         value={asked.system ?? ''}
         onchange={(event) =>
-          look({ system: (event.currentTarget.value || null) as Schema['ImportAsk']['system'] })}
+          look({
+            system: (event.currentTarget.value || null) as Schema['ImportRequest']['system']
+          })}
       >
         <option value="">refuse the line</option>
         <option value="windows">Windows</option>
@@ -162,20 +164,20 @@
   {/if}
 </div>
 {#if preview}
-  {#if preview.todo}<p class="lossy mt-3" role="alert">{preview.todo}</p>{/if}
+  {#if preview.needed}<p class="lossy mt-3" role="alert">{preview.needed}</p>{/if}
   {#if preview.doubtful?.length}
     <ul class="ruled mt-2 max-w-3xl" data-testid="doubtful">
       {#each preview.doubtful as text (text)}<li class="py-1 text-sm break-all">{text}</li>{/each}
     </ul>
   {/if}
-  <details class="mt-4" open={preview.todo !== '' && preview.sure}>
+  <details class="mt-4" open={preview.needed !== '' && preview.sure}>
     <summary>What the columns hold</summary>
     <Columns columns={preview.columns} choose={takeColumn} />
   </details>
   <h2 class="mt-6">What becomes of {name}</h2>
   <form class="mt-3" onsubmit={takeIn}>
     <button class="act main" disabled={doing.busy || !preview.preview || wanted === 0}>
-      {wanted ? `Take in ${count(wanted, 'line')}` : 'There is nothing to take in'}
+      {wanted ? `Import ${count(wanted, 'line')}` : 'There is nothing to import'}
     </button>
   </form>
   <Outcome of={doing} />

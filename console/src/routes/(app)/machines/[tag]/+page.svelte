@@ -16,7 +16,7 @@
   import MachineRounds from '$lib/machines/MachineRounds.svelte';
   import MachineVolumes from '$lib/machines/MachineVolumes.svelte';
   import Held from '$lib/components/Held.svelte';
-  import GoesAndStays from '$lib/components/GoesAndStays.svelte';
+  import Cleanup from '$lib/components/Cleanup.svelte';
   import Protections from '$lib/components/Protections.svelte';
   import RoutineStart from '$lib/components/RoutineStart.svelte';
   import Prospects from '$lib/components/Prospects.svelte';
@@ -31,7 +31,7 @@
   import Installed from '$lib/upkeep/Installed.svelte';
   import RestartIt from '$lib/upkeep/RestartIt.svelte';
   import Updates from '$lib/upkeep/Updates.svelte';
-  import RunsByItself from '$lib/tuning/RunsByItself.svelte';
+  import StartupPrograms from '$lib/tuning/StartupPrograms.svelte';
   import OpenVisit from '$lib/visits/OpenVisit.svelte';
   import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
@@ -55,12 +55,12 @@
   const isNone = (error: Error | null) => error instanceof CallError && error.status === 404;
   const may = useMay();
   const ofMachine = $derived({ params: { path: { machine: tag } } });
-  const machineAsked = createQuery(() => ask('/api/v1/machines/{machine}', ofMachine));
+  const machineAsked = createQuery(() => ask('/api/v2/machines/{machine}', ofMachine));
   const machine = $derived(machineAsked.data ?? null);
 
   // the run that is shown: one that is open, else the last that did something
   const runsAsked = createQuery(() =>
-    ask('/api/v1/runs', { params: { query: { machine: tag, limit: 12 } } })
+    ask('/api/v2/runs', { params: { query: { machine: tag, limit: 12 } } })
   );
   const shownRun = $derived.by(() => {
     const runs = runsAsked.data ?? [];
@@ -68,12 +68,12 @@
     return open ?? runs.find((r) => !['survey', 'look at settings'].includes(r.work)) ?? runs[0];
   });
   const runAsked = createQuery(() => ({
-    ...ask('/api/v1/runs/{run_id}', { params: { path: { run_id: shownRun?.id ?? 0 } } }),
+    ...ask('/api/v2/runs/{run_id}', { params: { path: { run_id: shownRun?.id ?? 0 } } }),
     enabled: shownRun !== undefined
   }));
   const run = $derived(shownRun && runAsked.data ? runAsked.data : null);
 
-  // while a look runs, what it has found so far, and until the newest whole one has come as well:
+  // while a survey runs, what it has found so far, and until the newest whole one has come as well:
   // what somebody has opened in it does not vanish between the two
   const looking = $derived(
     run?.state === 'running' && run.work === 'survey' ? (run.survey_id ?? null) : null
@@ -87,12 +87,12 @@
     if (looking !== null) looked = looking;
   });
   const soFarAsked = createQuery(() => ({
-    ...ask('/api/v1/surveys/{survey_id}/ledger', {
+    ...ask('/api/v2/surveys/{survey_id}/ledger', {
       params: { path: { survey_id: looking ?? looked } }
     }),
     enabled: looking !== null
   }));
-  const ledgerAsked = createQuery(() => ask('/api/v1/machines/{machine}/ledger', ofMachine));
+  const ledgerAsked = createQuery(() => ask('/api/v2/machines/{machine}/ledger', ofMachine));
   const ledger = $derived.by(() => {
     const whole = ledgerAsked.data;
     const soFar = soFarAsked.data;
@@ -123,7 +123,7 @@
     const machine = of.params.path.machine;
     return whenFree(() => {
       for (const path of ['programs', 'changes', 'rounds'] as const)
-        void queries.prefetchQuery(ask(`/api/v1/machines/{machine}/${path}`, of));
+        void queries.prefetchQuery(ask(`/api/v2/machines/{machine}/${path}`, of));
       void queries.prefetchInfiniteQuery(askRecords(machine));
     });
   });
@@ -140,7 +140,7 @@
     until: until ? dayStart(later(until, 1)) : undefined
   });
   const trendAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/{machine}/trend', {
+    ...ask('/api/v2/machines/{machine}/trend', {
       params: { path: { machine: tag }, query: { mount, ...span, points: 400 } }
     }),
     // the drawing stays until the next one is there, but never another machine's
@@ -186,11 +186,11 @@
   const ended = $derived(run !== null && isOver(run.state));
   const busy = $derived(run !== null && !ended);
   // a list that waits for a person keeps nobody from looking or cleaning
-  const working = $derived(busy && !run?.at_hand);
+  const working = $derived(busy && !run?.awaits_person);
   const names = $derived(
     Object.fromEntries((ledger?.lines ?? []).map((line) => [line.category, line.name]))
   );
-  const started = () => refresh('/api/v1/runs', '/api/v1/runs/{run_id}');
+  const started = () => refresh('/api/v2/runs', '/api/v2/runs/{run_id}');
 
   async function look() {
     if (!machine) return;
@@ -292,7 +292,7 @@
         {machine}
         isOwner={may.own}
         onchanged={() =>
-          void refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/trend')}
+          void refresh('/api/v2/machines/{machine}', '/api/v2/machines/{machine}/trend')}
       />
       {#snippet before()}<div class="min-h-80"></div>{/snippet}
     </Later>
@@ -311,13 +311,13 @@
       <div bind:clientHeight={workHeight} style:min-height="max(4.5rem, {workTallest}px)">
         {#if !run}
           <Failed query={runAsked} />
-        {:else if busy && run.at_hand}
+        {:else if busy && run.awaits_person}
           <p>
             Next is a step by hand:
             <a class="anchor" href="/runs/{run.id}">open the list</a>.
           </p>
         {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
-        {#if ended && run && (run.act || run.steps.some((step) => step.kind === 'compare'))}<p
+        {#if ended && run && (run.action || run.steps.some((step) => step.kind === 'compare'))}<p
             class="mt-1"
           >
             <a class="anchor" href="/runs/{run.id}">What was done</a>
@@ -330,11 +330,11 @@
     <Held {machine} {names} busy={working} mayChange={may.work} onstarted={() => void started()} />
   </Later>
 
-  <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
-    <h2 id="ledger">Goes and stays</h2>
+  <section class="mt-8" id="cleanup" aria-labelledby="ledger">
+    <h2 id="ledger">What would be removed</h2>
     <Near room="min-h-[30rem]">
       {#if ledger}
-        <GoesAndStays
+        <Cleanup
           {machine}
           {ledger}
           busy={working || all}
@@ -357,9 +357,9 @@
   </section>
 
   <section class="mt-8" aria-labelledby="tuning">
-    <h2 id="tuning">What runs by itself, and settings</h2>
+    <h2 id="tuning">Startup programs and settings</h2>
     <Near room="min-h-96"
-      ><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Near
+      ><StartupPrograms {machine} busy={working} onstarted={() => void started()} /></Near
     >
   </section>
 
@@ -398,7 +398,7 @@
   </section>
 
   <section class="mt-8" aria-labelledby="protected">
-    <h2 id="protected"><Term of="protect list">What always stays</Term></h2>
+    <h2 id="protected"><Term of="protect list">Protected</Term></h2>
     <p class="muted text-sm">
       The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
       of them protects.

@@ -13,7 +13,7 @@
   );
   let skipped = $state(0);
   const asked = createQuery(() => ({
-    ...ask('/api/v1/labels', { params: { query: { machine_id: ids, console: location.origin } } }),
+    ...ask('/api/v2/labels', { params: { query: { machine_id: ids, console: location.origin } } }),
     enabled: ids.length > 0
   }));
   const svg = (picture: string) => `data:image/svg+xml;utf8,${encodeURIComponent(picture)}`;

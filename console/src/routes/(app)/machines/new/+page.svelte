@@ -32,14 +32,14 @@
       if (!form.client) problem = 'Choose a client first.';
       return form.client ? Number(form.client) : null;
     }
-    const { data, error } = await api.POST('/api/v1/clients', {
+    const { data, error } = await api.POST('/api/v2/clients', {
       body: clientNamed(form.newClient)
     });
     if (!data) {
       problem = inWords(error);
       return null;
     }
-    await refresh('/api/v1/clients');
+    await refresh('/api/v2/clients');
     form.client = String(data.id);
     return data.id;
   }
@@ -50,7 +50,7 @@
     problem = '';
     const client = await clientId();
     if (client !== null) {
-      const { data, error } = await api.POST('/api/v1/machines', {
+      const { data, error } = await api.POST('/api/v2/machines', {
         body: {
           ...UNSAID,
           tag: form.tag,
@@ -73,7 +73,7 @@
   }
 
   async function makeCode(tag: string) {
-    const { data, error } = await api.POST('/api/v1/machines/{machine}/enrolment-code', {
+    const { data, error } = await api.POST('/api/v2/machines/{machine}/enrolment-code', {
       params: { path: { machine: tag } }
     });
     if (data) code = data;
@@ -151,7 +151,7 @@
     </label>
     {#if problem}<p class="lossy sm:col-span-2" role="alert">{problem}</p>{/if}
     <div class="sm:col-span-2">
-      <button class="act main" disabled={saving}>{saving ? 'Taking in…' : 'Take in'}</button>
+      <button class="act main" disabled={saving}>{saving ? 'Adding…' : 'Add machine'}</button>
     </div>
   </form>
 {/if}

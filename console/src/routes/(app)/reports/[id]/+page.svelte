@@ -11,11 +11,11 @@
 
   const number = $derived(Number(page.params.id) || 0);
   const asked = createQuery(() =>
-    ask('/api/v1/reports/{number}', { params: { path: { number } } })
+    ask('/api/v2/reports/{number}', { params: { path: { number } } })
   );
   const report = $derived(asked.data ?? null);
   const clientAsked = createQuery(() => ({
-    ...ask('/api/v1/clients/{client_id}', {
+    ...ask('/api/v2/clients/{client_id}', {
       params: { path: { client_id: report?.client_id ?? 0 } }
     }),
     enabled: report !== null
@@ -28,14 +28,14 @@
     event.preventDefault();
     await sending.try<unknown>(
       () =>
-        api.POST('/api/v1/reports/{number}/mail', {
+        api.POST('/api/v2/reports/{number}/mail', {
           params: { path: { number } },
           headers: { 'Idempotency-Key': crypto.randomUUID() },
           body: { to }
         }),
       `It goes to ${to}.`
     );
-    await refresh('/api/v1/reports/{number}', '/api/v1/reports', '/api/v1/records');
+    await refresh('/api/v2/reports/{number}', '/api/v2/reports', '/api/v2/records');
   }
 </script>
 
@@ -53,9 +53,9 @@
       </p>
     </div>
     <span class="flex items-center gap-4">
-      <a class="anchor" href="/api/v1/reports/{number}/pdf" target="_blank" rel="noreferrer">PDF</a>
+      <a class="anchor" href="/api/v2/reports/{number}/pdf" target="_blank" rel="noreferrer">PDF</a>
       {#if report.seal}
-        <a class="anchor" href="/api/v1/reports/{number}/proofs" download>Proofs</a>
+        <a class="anchor" href="/api/v2/reports/{number}/proofs" download>Proofs</a>
       {/if}
       <button class="act main" onclick={() => window.print()}>Print</button>
     </span>

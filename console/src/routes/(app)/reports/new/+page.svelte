@@ -14,7 +14,7 @@
   const visit = $derived(number('visit'));
   const machine = $derived(number('machine'));
   const client = $derived(number('client'));
-  const headAsked = createQuery(() => ask('/api/v1/letterhead'));
+  const headAsked = createQuery(() => ask('/api/v2/letterhead'));
 
   let first = $state('');
   let last = $state('');
@@ -26,7 +26,7 @@
 
   // what technicians wrote is for the shop; what goes in is chosen
   const notesAsked = createQuery(() => ({
-    ...ask('/api/v1/records', {
+    ...ask('/api/v2/records', {
       params: {
         query: {
           kind: ['note', 'call'],
@@ -56,9 +56,9 @@
     return () => clearTimeout(timer);
   });
   const previewAsked = createQuery(() => ({
-    queryKey: ['/api/v1/reports/preview', rested],
+    queryKey: ['/api/v2/reports/preview', rested],
     queryFn: ({ signal }) =>
-      answerOf(api.POST('/api/v1/reports/preview', { body: JSON.parse(rested), signal })),
+      answerOf(api.POST('/api/v2/reports/preview', { body: JSON.parse(rested), signal })),
     placeholderData: keepPreviousData,
     enabled: rested !== '' && Boolean(visit ?? machine ?? client)
   }));
@@ -67,7 +67,7 @@
     event.preventDefault();
     let made: Schema['ReportWhole'] | undefined;
     await making.try<unknown>(async () => {
-      const reply = await api.POST('/api/v1/reports', {
+      const reply = await api.POST('/api/v2/reports', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: asked
       });
@@ -75,7 +75,7 @@
       return reply;
     });
     if (!made) return;
-    await refresh('/api/v1/reports');
+    await refresh('/api/v2/reports');
     await goto(`/reports/${made.id}`);
   }
 </script>

@@ -15,16 +15,16 @@
 
   const id = $derived(Number(page.params.id));
   const at = $derived({ params: { path: { round_id: id } } });
-  const roundAsked = createQuery(() => ask('/api/v1/rounds/{round_id}', at));
-  const machinesAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/machines', at));
+  const roundAsked = createQuery(() => ask('/api/v2/rounds/{round_id}', at));
+  const machinesAsked = createQuery(() => ask('/api/v2/rounds/{round_id}/machines', at));
   const runsAsked = createQuery(() =>
-    ask('/api/v1/rounds/{round_id}/runs', {
+    ask('/api/v2/rounds/{round_id}/runs', {
       params: { path: { round_id: id }, query: { limit: 30 } }
     })
   );
-  const agendaAsked = createQuery(() => ask('/api/v1/rounds/agenda'));
-  const habitsAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/habits', at));
-  const presenceAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/presence', at));
+  const agendaAsked = createQuery(() => ask('/api/v2/rounds/agenda'));
+  const habitsAsked = createQuery(() => ask('/api/v2/rounds/{round_id}/habits', at));
+  const presenceAsked = createQuery(() => ask('/api/v2/rounds/{round_id}/presence', at));
   const round = $derived(roundAsked.data ?? null);
   const machines = $derived(machinesAsked.data ?? []);
   const habits = $derived(habitsAsked.data ?? []);
@@ -45,15 +45,15 @@
 
   const load = () =>
     refresh(
-      '/api/v1/rounds/{round_id}',
-      '/api/v1/rounds/{round_id}/machines',
-      '/api/v1/rounds/{round_id}/runs',
-      '/api/v1/rounds/agenda'
+      '/api/v2/rounds/{round_id}',
+      '/api/v2/rounds/{round_id}/machines',
+      '/api/v2/rounds/{round_id}/runs',
+      '/api/v2/rounds/agenda'
     );
 
   async function change(part: Partial<Schema['RoundEdit']>) {
     if (!round) return;
-    const { error } = await api.PUT('/api/v1/rounds/{round_id}', {
+    const { error } = await api.PUT('/api/v2/rounds/{round_id}', {
       ...at,
       headers: { 'If-Match': `"${round.version}"` },
       body: { ...round.plan, ...part }
@@ -62,14 +62,14 @@
     await load();
   }
   async function end() {
-    const { error } = await api.DELETE('/api/v1/rounds/{round_id}', at);
+    const { error } = await api.DELETE('/api/v2/rounds/{round_id}', at);
     if (error) problem = inWords(error);
     else await goto('/rounds');
   }
   async function postpone(machine: Schema['RoundMachine'], moment: string | null) {
-    const { error } = await api.POST('/api/v1/rounds/{round_id}/postpone', {
+    const { error } = await api.POST('/api/v2/rounds/{round_id}/postpone', {
       ...at,
-      body: { machine_id: machine.machine_id, until: moment, word }
+      body: { machine_id: machine.machine_id, until: moment, comment: word }
     });
     problem = error ? inWords(error) : '';
     holding = false;
@@ -160,11 +160,13 @@
               >
               <td>{machine.client_name}</td>
               <td>
-                {#if machine.waits}<a class="anchor" href="/runs/{machine.waits}">waiting now</a>,
+                {#if machine.waiting_run_id}<a class="anchor" href="/runs/{machine.waiting_run_id}"
+                    >waiting now</a
+                  >,
                 {/if}<When at={machine.next_at} />
                 {#if machine.postponed}<span class="lookhere">{machine.postponed}</span>{/if}
               </td>
-              <td>{stretch(Math.round(86_400 * daysOf(machine.takes)))}</td>
+              <td>{stretch(Math.round(86_400 * daysOf(machine.expected_duration)))}</td>
               <td class="text-right whitespace-nowrap">
                 {#if mayChange}
                   <button class="act" onclick={() => choose(machine)}>Skip or postpone…</button>

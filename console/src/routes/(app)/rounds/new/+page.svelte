@@ -11,11 +11,11 @@
   const tag = $derived(page.url.searchParams.get('machine'));
   const chosen = $derived(page.url.searchParams.has('chosen') ? handedOver() : []);
   const roundAsked = createQuery(() => ({
-    ...ask('/api/v1/rounds/{round_id}', { params: { path: { round_id: number } } }),
+    ...ask('/api/v2/rounds/{round_id}', { params: { path: { round_id: number } } }),
     enabled: number > 0
   }));
   const machineAsked = createQuery(() => ({
-    ...ask('/api/v1/machines/{machine}', { params: { path: { machine: tag ?? '' } } }),
+    ...ask('/api/v2/machines/{machine}', { params: { path: { machine: tag ?? '' } } }),
     enabled: tag !== null
   }));
   const round = $derived(number ? roundAsked.data : undefined);

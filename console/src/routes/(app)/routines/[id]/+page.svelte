@@ -30,9 +30,9 @@
   ] as const;
   const id = $derived(Number(page.params.id));
   const asked = createQuery(() =>
-    ask('/api/v1/routines/{routine_id}', { params: { path: { routine_id: id } } })
+    ask('/api/v2/routines/{routine_id}', { params: { path: { routine_id: id } } })
   );
-  const catalogueAsked = createQuery(() => ask('/api/v1/catalogue'));
+  const catalogueAsked = createQuery(() => ask('/api/v2/catalogue'));
   const catalogue = $derived(
     (catalogueAsked.data ?? []).filter((category) => category.caution !== 'report')
   );
@@ -108,7 +108,7 @@
   }
   async function put(over: number) {
     saving = true;
-    const { data, error } = await api.PUT('/api/v1/routines/{routine_id}', {
+    const { data, error } = await api.PUT('/api/v2/routines/{routine_id}', {
       params: { path: { routine_id: id } },
       headers: { 'If-Match': `"${over}"` },
       body: { name: name.trim(), note, steps }
@@ -121,7 +121,7 @@
     if (data) {
       keepDraft(`routine:${id}`, null);
       take(data);
-      await refresh('/api/v1/routines', '/api/v1/routines/{routine_id}');
+      await refresh('/api/v2/routines', '/api/v2/routines/{routine_id}');
     }
   }
 </script>
@@ -199,7 +199,7 @@
                   />
                   <span
                     >{category.name}{#if category.caution === 'ask'}<span class="muted text-sm">
-                        needs a yes</span
+                        needs approval</span
                       >{/if}</span
                   >
                 </label>

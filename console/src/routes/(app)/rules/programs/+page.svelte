@@ -19,29 +19,29 @@
   type About = { program: ComponentProps<typeof WriteAbout>['program']; entry?: Known };
   const may = useMay();
   const doing = new Doing();
-  const unknownAsked = createQuery(() => ask('/api/v1/unknown-programs'));
-  const knownAsked = createQuery(() => ask('/api/v1/known-programs'));
+  const unknownAsked = createQuery(() => ask('/api/v2/unknown-programs'));
+  const knownAsked = createQuery(() => ask('/api/v2/known-programs'));
   const rulesAsked = createQuery(() =>
-    ask('/api/v1/program-rules/{scope}/{subject_id}', {
+    ask('/api/v2/program-rules/{scope}/{subject_id}', {
       params: { path: { scope: 'shop', subject_id: 0 } }
     })
   );
-  const questionsAsked = createQuery(() => ask('/api/v1/questions'));
-  const questions = $derived(new Map((questionsAsked.data ?? []).map((q) => [q.key, q.words])));
+  const questionsAsked = createQuery(() => ask('/api/v2/questions'));
+  const questions = $derived(new Map((questionsAsked.data ?? []).map((q) => [q.key, q.text])));
 
   const again = () =>
     refresh(
-      '/api/v1/unknown-programs',
-      '/api/v1/known-programs',
-      '/api/v1/program-rules/{scope}/{subject_id}',
-      '/api/v1/machines/{machine}/programs',
-      '/api/v1/shared-changes/proposed'
+      '/api/v2/unknown-programs',
+      '/api/v2/known-programs',
+      '/api/v2/program-rules/{scope}/{subject_id}',
+      '/api/v2/machines/{machine}/programs',
+      '/api/v2/shared-changes/proposed'
     );
 
   function becomes({ edit }: Known): string {
     if (edit.handling === 'stays') return 'stays';
-    if (!edit.hangs) return `runs ${edit.intent}`;
-    return `runs ${edit.intent} where the answer is ${edit.hangs.on}: ${questions.get(edit.hangs.question) ?? edit.hangs.question}`;
+    if (!edit.depends_on) return `runs ${edit.intent}`;
+    return `runs ${edit.intent} where the answer is ${edit.depends_on.on}: ${questions.get(edit.depends_on.question) ?? edit.depends_on.question}`;
   }
   function knownBy({ package: name, signed_by, path }: Schema['Recognition']): string {
     if (name) return `package ${name}`;
@@ -61,13 +61,13 @@
     const number = striking?.id;
     if (number === undefined) return;
     const call = () =>
-      api.DELETE('/api/v1/known-programs/{number}', { params: { path: { number } } });
+      api.DELETE('/api/v2/known-programs/{number}', { params: { path: { number } } });
     if (await doing.try(call)) striking_open = false;
     await again();
   }
   async function takeBack(rule: Schema['ScopedProgramRule']) {
     await doing.try(() =>
-      api.POST('/api/v1/program-rules/{scope}/{subject_id}', {
+      api.POST('/api/v2/program-rules/{scope}/{subject_id}', {
         params: { path: { scope: 'shop', subject_id: 0 } },
         headers: { 'If-Match': `"${rule.version}"` },
         body: { program: rule.program, rule: {} }
@@ -81,8 +81,7 @@
 
 <h1>Programs</h1>
 <p class="muted mt-1">
-  The shop’s notebook of what runs by itself on machines. What nobody has written about stays as it
-  is.
+  The shop’s notebook of startup programs on machines. What nobody has written about stays as it is.
 </p>
 <Outcome of={doing} />
 
@@ -99,7 +98,7 @@
         <li class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 py-2.5">
           <span class="min-w-0 max-w-prose">
             <strong>{program.name}</strong>
-            {program.what}
+            {program.description}
             <span class="muted block text-sm break-words">
               seen on {count(program.machines, 'machine')}, of {count(program.clients, 'client')}:
               {program.machine_tags.join(', ')}{program.machines > program.machine_tags.length
@@ -110,11 +109,11 @@
           </span>
           {#if may.work}
             <button class="act noprint" onclick={() => write({ program })}
-              >Write about {program.name}</button
+              >Add a note on {program.name}</button
             >
           {/if}
         </li>
-      {:else}<li class="py-2">Everything that runs by itself is written about.</li>{/each}
+      {:else}<li class="py-2">Every startup program is in our notes.</li>{/each}
     </ul>
   {:else}<Failed query={unknownAsked} />{/if}
 </section>
@@ -130,7 +129,7 @@
         <li class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 py-2.5">
           <span class="min-w-0 max-w-prose">
             <strong>{entry.edit.name}</strong>: {becomes(entry)}
-            {#if entry.edit.what}<span class="block">{entry.edit.what}</span>{/if}
+            {#if entry.edit.description}<span class="block">{entry.edit.description}</span>{/if}
             <span class="muted block text-sm break-words">
               {knownBy(entry.edit.recognition)}; on {count(entry.machines, 'machine')};
               {entry.written_by}, <When at={entry.written_at} />
@@ -147,7 +146,7 @@
                     program: {
                       key: `entry:${entry.id}`,
                       name: entry.edit.name,
-                      what: entry.edit.what,
+                      description: entry.edit.description,
                       ...entry.edit.recognition
                     }
                   })}>Change</button
@@ -197,7 +196,7 @@
   {:else}<Failed query={rulesAsked} />{/if}
 </section>
 
-<Modal bind:open wide title="Write about {about?.program.name ?? ''}">
+<Modal bind:open wide title="Add a note on {about?.program.name ?? ''}">
   {#if about}
     {#key about.program.key}
       <WriteAbout

@@ -20,7 +20,7 @@
       replaceState(chosen ? `?client=${chosen}` : page.url.pathname, {});
   });
   const asked = createQuery(() => ({
-    ...ask('/api/v1/answers/{scope}/{subject_id}', {
+    ...ask('/api/v2/answers/{scope}/{subject_id}', {
       params: { path: { scope: 'client', subject_id: client } }
     }),
     enabled: client > 0
@@ -29,12 +29,12 @@
   async function answer(question: string, answer: 'yes' | 'no' | null) {
     const path = { scope: 'client' as const, subject_id: client, question };
     await doing.try(() =>
-      api.PUT('/api/v1/answers/{scope}/{subject_id}/{question}', {
+      api.PUT('/api/v2/answers/{scope}/{subject_id}/{question}', {
         params: { path },
-        body: { answer, word: '' }
+        body: { answer, comment: '' }
       })
     );
-    await refresh('/api/v1/answers/{scope}/{subject_id}', '/api/v1/machines/{machine}/programs');
+    await refresh('/api/v2/answers/{scope}/{subject_id}', '/api/v2/machines/{machine}/programs');
   }
   const said = (entry: Schema['AnsweredQuestion'], answer: 'yes' | 'no') =>
     entry.answer?.answer === answer;
@@ -55,11 +55,11 @@
       {#each asked.data as entry (entry.question.key)}
         <li class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 py-3">
           <span class="max-w-prose">
-            {entry.question.words}
+            {entry.question.text}
             <span class="muted block text-sm">
               {#if entry.answer}{entry.answer.answer}, noted by {entry.answer.who},
-                <When at={entry.answer.at} />{entry.answer.word
-                  ? `: ${entry.answer.word}`
+                <When at={entry.answer.at} />{entry.answer.comment
+                  ? `: ${entry.answer.comment}`
                   : ''}{:else}no answer yet{/if}
             </span>
           </span>
@@ -70,7 +70,7 @@
                   class="act"
                   aria-pressed={said(entry, word)}
                   disabled={doing.busy}
-                  aria-label="{word === 'yes' ? 'Yes' : 'No'}: {entry.question.words}"
+                  aria-label="{word === 'yes' ? 'Yes' : 'No'}: {entry.question.text}"
                   onclick={() => answer(entry.question.key, said(entry, word) ? null : word)}
                   >{word === 'yes' ? 'Yes' : 'No'}</button
                 >

@@ -15,7 +15,7 @@
 
   const id = $derived(Number(page.params.id));
   const asked = createQuery(() =>
-    ask('/api/v1/runs/{run_id}', { params: { path: { run_id: id } } })
+    ask('/api/v2/runs/{run_id}', { params: { path: { run_id: id } } })
   );
   const run = $derived(asked.data ?? null);
   const me = useMe();
@@ -34,12 +34,12 @@
     'clear-name-cache': 'Clear the name cache',
     restart: 'Restart'
   };
-  const titleOf = (of: RunDetail) => (of.act ? ACTIONS[of.act.action] : of.work);
+  const titleOf = (of: RunDetail) => (of.action ? ACTIONS[of.action.action] : of.work);
 
-  const load = () => refresh('/api/v1/runs/{run_id}', '/api/v1/runs');
+  const load = () => refresh('/api/v2/runs/{run_id}', '/api/v2/runs');
 
   async function callOff() {
-    const { error } = await api.POST('/api/v1/runs/{run_id}/call-off', {
+    const { error } = await api.POST('/api/v2/runs/{run_id}/call-off', {
       params: { path: { run_id: id } }
     });
     problem = error ? inWords(error) : '';
@@ -72,7 +72,7 @@
     <div class="noprint flex gap-2">
       <a class="act" href="/machines/{run.machine_tag}">The machine</a>
       {#if !ended && role !== 'desk' && run.steps.length}
-        <button class="act" onclick={callOff}>Call off</button>
+        <button class="act" onclick={callOff}>Cancel run</button>
       {/if}
     </div>
   </div>

@@ -6,7 +6,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import When from '$lib/components/When.svelte';
 
-  const asked = createQuery(() => ask('/api/v1/tokens'));
+  const asked = createQuery(() => ask('/api/v2/tokens'));
   const tokens = $derived((asked.data ?? []).filter((token) => !token.withdrawn_at));
   let secret = $state('');
   const draft = new Draft('token', { name: '', scope: 'read', days: '365' });
@@ -22,20 +22,20 @@
   async function make(event: SubmitEvent) {
     event.preventDefault();
     const { name, scope, days } = draft.fields;
-    const { data, error } = await api.POST('/api/v1/tokens', {
+    const { data, error } = await api.POST('/api/v2/tokens', {
       body: { name, scope: scope as 'read', days: Number(days) }
     });
     problem = error ? inWords(error) : '';
     secret = data?.token ?? '';
     if (data) draft.reset();
-    await refresh('/api/v1/tokens', '/api/v1/audit');
+    await refresh('/api/v2/tokens', '/api/v2/audit');
   }
   async function withdraw(id: number) {
-    const { error } = await api.DELETE('/api/v1/tokens/{token_id}', {
+    const { error } = await api.DELETE('/api/v2/tokens/{token_id}', {
       params: { path: { token_id: id } }
     });
     problem = error ? inWords(error) : '';
-    await refresh('/api/v1/tokens', '/api/v1/audit');
+    await refresh('/api/v2/tokens', '/api/v2/audit');
   }
 </script>
 

@@ -5,7 +5,7 @@
   import { useMe } from '$lib/session';
 
   const me = useMe();
-  const people = createQuery(() => ask('/api/v1/people'));
+  const people = createQuery(() => ask('/api/v2/people'));
 </script>
 
 <svelte:head><title>Calendars – Phylax</title></svelte:head>

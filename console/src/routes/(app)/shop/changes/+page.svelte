@@ -5,7 +5,7 @@
   import When from '$lib/components/When.svelte';
 
   const asked = createInfiniteQuery(() =>
-    askPages('/api/v1/audit', { params: { query: { limit: 50 } } }, (last) => ({
+    askPages('/api/v2/audit', { params: { query: { limit: 50 } } }, (last) => ({
       before: last.id
     }))
   );
@@ -28,7 +28,7 @@
     <tbody>
       {#each changes as change (change.id)}
         <tr>
-          <th scope="row">{change.deed}</th>
+          <th scope="row">{change.action}</th>
           <td class="break-words">{change.subject}</td>
           <td data-label="who">{change.who}</td>
           <td class="whitespace-nowrap" data-label="when"><When at={change.at} /></td>

@@ -8,7 +8,7 @@
   import { useMay } from '$lib/session';
 
   const may = useMay();
-  const asked = createQuery(() => ask('/api/v1/letterhead'));
+  const asked = createQuery(() => ask('/api/v2/letterhead'));
 </script>
 
 <svelte:head><title>Letterhead – Phylax</title></svelte:head>

@@ -8,7 +8,7 @@
   import PersonRow from '$lib/people/PersonRow.svelte';
   import LinkOnce, { type Shown } from '$lib/people/LinkOnce.svelte';
 
-  const asked = createQuery(() => ask('/api/v1/people'));
+  const asked = createQuery(() => ask('/api/v2/people'));
   const me = useMe();
   const mayChange = $derived(me.data?.role === 'owner');
   let problem = $state('');

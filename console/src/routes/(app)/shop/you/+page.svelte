@@ -10,19 +10,19 @@
   import Passkeys from '$lib/people/Passkeys.svelte';
   import NewPassword from '$lib/people/NewPassword.svelte';
 
-  const asked = createQuery(() => ask('/api/v1/me/sign-ins'));
+  const asked = createQuery(() => ask('/api/v2/me/sign-ins'));
   const me = useMe();
   let problem = $state('');
 
   async function end(id: number) {
-    const { error } = await api.DELETE('/api/v1/me/sign-ins/{sign_in_id}', {
+    const { error } = await api.DELETE('/api/v2/me/sign-ins/{sign_in_id}', {
       params: { path: { sign_in_id: id } }
     });
     problem = error ? inWords(error) : '';
-    await refresh('/api/v1/me/sign-ins');
+    await refresh('/api/v2/me/sign-ins');
   }
   async function endAll() {
-    const { error } = await api.DELETE('/api/v1/me/sign-ins');
+    const { error } = await api.DELETE('/api/v2/me/sign-ins');
     problem = error ? inWords(error) : '';
     if (!error) await goto('/sign-in');
   }

@@ -15,17 +15,17 @@
   import SealedNotes from '$lib/visits/SealedNotes.svelte';
   import { count } from '$lib/words';
   import MoveForm from '$lib/visits/MoveForm.svelte';
-  import { day, whereItIs, whoseMove } from '$lib/visits/words';
+  import { day, waitingFor, whereItIs } from '$lib/visits/words';
 
   const number = $derived(Number(page.params.id) || 0);
-  const asked = createQuery(() => ask('/api/v1/visits/{number}', { params: { path: { number } } }));
+  const asked = createQuery(() => ask('/api/v2/visits/{number}', { params: { path: { number } } }));
   const visit = $derived(asked.data ?? null);
   const recordsAsked = createQuery(() =>
-    ask('/api/v1/records', { params: { query: { visit: number, limit: 100 } } })
+    ask('/api/v2/records', { params: { query: { visit: number, limit: 100 } } })
   );
   // the list that is worked through at the bench, for whoever goes on with it
   const runsAsked = createQuery(() => ({
-    ...ask('/api/v1/runs', { params: { query: { machine: visit?.machine_tag, limit: 10 } } }),
+    ...ask('/api/v2/runs', { params: { query: { machine: visit?.machine_tag, limit: 10 } } }),
     enabled: visit !== null && !visit.closed_at
   }));
   const benched = $derived(
@@ -37,12 +37,12 @@
     visit
       ? (
           [
-            ['The client says', visit.said],
+            ['The client says', visit.reported_problem],
             ['Condition', visit.condition],
-            ['Came along', visit.came_along],
-            ['Wanted by', day(visit.wanted_by)],
-            ['Ask before anything above', visit.ask_above ?? ''],
-            ['Lent meanwhile', visit.loan],
+            ['Accessories', visit.accessories],
+            ['Due', day(visit.due_on)],
+            ['Call before spending more than', visit.approval_limit ?? ''],
+            ['Loan device', visit.loaner],
             ['Guaranteed until', day(visit.guaranteed_until)]
           ] as [string, string | number][]
         ).filter(([, value]) => value !== '')
@@ -73,16 +73,16 @@
       <When at={visit.closed_at} /> by {visit.closed_by}.
     </p>
   {:else}
-    <p class="mt-2" data-testid="move">
-      The move is <strong>{whoseMove(visit)}</strong>{visit.todo
-        ? `: ${visit.todo}`
-        : ''}{visit.until ? `, until ${day(visit.until)}` : ''}{#if visit.overdue}<span
-          class="lossy">, overdue</span
-        >{/if}. The machine is {whereItIs(visit)}.
+    <p class="mt-2" data-testid="turn">
+      <strong>{waitingFor(visit)}</strong>{visit.todo ? `: ${visit.todo}` : ''}{visit.follow_up_on
+        ? `, follow up ${day(visit.follow_up_on)}`
+        : ''}{#if visit.overdue}<span class="lossy">, overdue</span>{/if}. The machine is {whereItIs(
+        visit
+      )}.
     </p>
     {#if visit.ready_at}
       <p data-testid="ready">
-        It can be fetched since <When at={visit.ready_at} />{visit.ready_mail
+        Ready to collect since <When at={visit.ready_at} />{visit.ready_mail
           ? `; its client was told by mail to ${visit.ready_mail}`
           : ''}{visit.reminded ? ` and reminded ${count(visit.reminded, 'time')}` : ''}.
       </p>
@@ -93,14 +93,16 @@
       <dt class="muted">{name}</dt>
       <dd class="break-words whitespace-pre-wrap">{value}</dd>
     {/each}
-    {#if visit.back_from}
-      <dt class="muted">Comes back from</dt>
-      <dd><a class="anchor" href="/visits/{visit.back_from}">visit {visit.back_from}</a></dd>
+    {#if visit.earlier_visit_id}
+      <dt class="muted">Earlier visit</dt>
+      <dd>
+        <a class="anchor" href="/visits/{visit.earlier_visit_id}">visit {visit.earlier_visit_id}</a>
+      </dd>
     {/if}
   </dl>
   {#if !visit.closed_at}
     <section class="noprint mt-8" aria-labelledby="next">
-      <h2 id="next">Whose <Term of="move" /> is next</h2>
+      <h2 id="next">Next step</h2>
       {#key visit.id}<MoveForm {visit} />{/key}
     </section>
   {/if}
@@ -111,7 +113,7 @@
         <a class="anchor" href="/runs/{benched.id}">{benched.routine_name ?? benched.work}</a>
         <span class="muted">
           begun by {benched.made_by}
-          <When at={benched.made_at} />{benched.at_hand ? '; the next step is by hand' : ''}
+          <When at={benched.made_at} />{benched.awaits_person ? '; the next step is by hand' : ''}
         </span>
       </p>
     </section>

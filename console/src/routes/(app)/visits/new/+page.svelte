@@ -9,15 +9,15 @@
 
   const draft = new Draft('visit', {
     kind: 'at the bench',
-    said: '',
+    reported_problem: '',
     condition: '',
-    came_along: '',
-    wanted_by: '',
-    ask_above: '',
-    loan: '',
+    accessories: '',
+    due_on: '',
+    approval_limit: '',
+    loaner: '',
     shelf: '',
-    whom: '',
-    back_from: ''
+    assignee_id: '',
+    earlier_visit_id: ''
   });
   const f = draft.fields;
   let words = $state(page.url.searchParams.get('machine') ?? '');
@@ -33,17 +33,17 @@
   });
   const asks = $derived(rested.length > 1);
   const byMachine = createQuery(() => ({
-    ...ask('/api/v1/machines', { params: { query: { words: rested, limit: 8 } } }),
+    ...ask('/api/v2/machines', { params: { query: { words: rested, limit: 8 } } }),
     enabled: asks
   }));
   // by name, contact, mail or digits of a phone number
   const clientsAsked = createQuery(() => ({
-    ...ask('/api/v1/clients', { params: { query: { words: rested, limit: 3 } } }),
+    ...ask('/api/v2/clients', { params: { query: { words: rested, limit: 3 } } }),
     enabled: asks
   }));
   const firstClient = $derived(asks ? (clientsAsked.data?.[0] ?? null) : null);
   const ofClient = createQuery(() => ({
-    ...ask('/api/v1/machines', {
+    ...ask('/api/v2/machines', {
       params: { query: { client_id: firstClient?.id ?? 0, limit: 20 } }
     }),
     enabled: firstClient !== null
@@ -62,12 +62,12 @@
   });
   const machine = $derived(machines.find((fitting) => fitting.id === chosen) ?? null);
   const earlierAsked = createQuery(() => ({
-    ...ask('/api/v1/visits', { params: { query: { machine: machine?.tag ?? '', limit: 10 } } }),
+    ...ask('/api/v2/visits', { params: { query: { machine: machine?.tag ?? '', limit: 10 } } }),
     enabled: machine !== null
   }));
   const earlier = $derived(machine ? (earlierAsked.data ?? []) : []);
   const open = $derived(earlier.find((visit) => !visit.closed_at));
-  const peopleAsked = createQuery(() => ask('/api/v1/people'));
+  const peopleAsked = createQuery(() => ask('/api/v2/people'));
   const people = $derived((peopleAsked.data ?? []).filter((person) => person.active));
 
   async function save(event: SubmitEvent) {
@@ -77,38 +77,38 @@
       return;
     }
     saving = true;
-    const { data, error } = await api.POST('/api/v1/visits', {
+    const { data, error } = await api.POST('/api/v2/visits', {
       body: {
         machine_id: machine.id,
         kind: f.kind as Schema['NewVisit']['kind'],
-        said: f.said,
+        reported_problem: f.reported_problem,
         condition: f.condition,
-        came_along: f.came_along,
-        wanted_by: f.wanted_by || null,
-        ask_above: f.ask_above === '' ? null : Number(f.ask_above),
-        loan: f.loan,
+        accessories: f.accessories,
+        due_on: f.due_on || null,
+        approval_limit: f.approval_limit === '' ? null : Number(f.approval_limit),
+        loaner: f.loaner,
         place: f.kind === 'at the bench' ? 'shelf' : 'client',
         shelf: f.shelf,
-        whom: f.whom ? Number(f.whom) : null,
-        back_from: f.back_from ? Number(f.back_from) : null
+        assignee_id: f.assignee_id ? Number(f.assignee_id) : null,
+        earlier_visit_id: f.earlier_visit_id ? Number(f.earlier_visit_id) : null
       }
     });
     saving = false;
     problem = error ? inWords(error) : '';
     if (!data) return;
     draft.reset();
-    await refresh('/api/v1/visits');
+    await refresh('/api/v2/visits');
     await goto(data.kind === 'at the bench' ? `/visits/${data.id}/slip` : `/visits/${data.id}`);
   }
 </script>
 
-<svelte:head><title>Take a machine in – Phylax</title></svelte:head>
+<svelte:head><title>Check in a machine – Phylax</title></svelte:head>
 
-<h1>Take a machine in</h1>
+<h1>Check in a machine</h1>
 <form class="mt-4 grid max-w-4xl gap-4 sm:grid-cols-2" onsubmit={save}>
   <div class="sm:col-span-2">
     <label class="field max-w-xl">
-      <span>Whose, or which: a name, digits of the phone, or the tag</span>
+      <span>Client's name, phone number, or the machine's tag</span>
       <!-- svelte-ignore a11y_autofocus -->
       <input class="box" bind:value={words} autofocus autocomplete="off" />
     </label>
@@ -136,7 +136,7 @@
     {/if}
     {#if open}
       <p class="lossy mt-2" role="alert">
-        {open.machine_tag} is in hand:
+        {open.machine_tag} has an open visit:
         <a class="anchor" href="/visits/{open.id}">visit {open.id}</a>.
       </p>
     {/if}
@@ -148,51 +148,51 @@
     </select>
   </label>
   <label class="field">
-    <span>Wanted by</span><input class="box" type="date" bind:value={f.wanted_by} />
+    <span>Due</span><input class="box" type="date" bind:value={f.due_on} />
   </label>
   <label class="field sm:col-span-2">
     <span>What is wrong, in the client’s words</span>
-    <textarea class="box" rows="3" bind:value={f.said} maxlength="4000"></textarea>
+    <textarea class="box" rows="3" bind:value={f.reported_problem} maxlength="4000"></textarea>
   </label>
   <label class="field">
     <span>Condition</span>
     <input class="box" bind:value={f.condition} maxlength="1000" placeholder="a dent, no stain" />
   </label>
   <label class="field">
-    <span>What came along</span>
+    <span>Accessories</span>
     <input
       class="box"
-      bind:value={f.came_along}
+      bind:value={f.accessories}
       maxlength="1000"
       placeholder="charger, bag, two sticks"
     />
   </label>
   <label class="field">
-    <span>Ask before anything above (amount)</span>
-    <input class="box" type="number" min="0" max="10000000" bind:value={f.ask_above} />
+    <span>Call before spending more than</span>
+    <input class="box" type="number" min="0" max="10000000" bind:value={f.approval_limit} />
   </label>
   <label class="field">
     <span>Shelf</span><input class="box" bind:value={f.shelf} maxlength="60" placeholder="B3" />
   </label>
   <label class="field">
-    <span>Whose move is it first</span>
-    <select class="box" bind:value={f.whom}>
-      <option value="">anybody's of us</option>
+    <span>Assigned to</span>
+    <select class="box" bind:value={f.assignee_id}>
+      <option value="">anybody</option>
       {#each people as person (person.id)}<option value={String(person.id)}>{person.name}</option>
       {/each}
     </select>
   </label>
   <label class="field">
-    <span>Lent meanwhile</span><input class="box" bind:value={f.loan} maxlength="200" />
+    <span>Loan device</span><input class="box" bind:value={f.loaner} maxlength="200" />
   </label>
   {#if earlier.some((visit) => visit.closed_at)}
     <label class="field sm:col-span-2">
-      <span>Comes back from</span>
-      <select class="box" bind:value={f.back_from}>
+      <span>Earlier visit</span>
+      <select class="box" bind:value={f.earlier_visit_id}>
         <option value="">no earlier visit</option>
         {#each earlier.filter((visit) => visit.closed_at) as visit (visit.id)}
           <option value={String(visit.id)}>
-            visit {visit.id}, {visit.outcome}: {visit.said.slice(0, 60)}
+            visit {visit.id}, {visit.outcome}: {visit.reported_problem.slice(0, 60)}
           </option>
         {/each}
       </select>
@@ -201,7 +201,7 @@
   {#if problem}<p class="lossy sm:col-span-2" role="alert">{problem}</p>{/if}
   <div class="sm:col-span-2">
     <button class="act main" disabled={saving || Boolean(open)}>
-      {saving ? 'Taking in…' : 'Take it in'}
+      {saving ? 'Checking in…' : 'Check in'}
     </button>
   </div>
 </form>

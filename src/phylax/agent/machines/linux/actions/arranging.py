@@ -21,7 +21,7 @@ from phylax.agent.machines.linux.checks.fragmentation import (
 from phylax.agent.machines.linux.mounts import Mount
 from phylax.agent.machines.linux.tools import run
 from phylax.agent.machines.upkeep import Watch
-from phylax.core.actions import ActedPart, ActEnd, ArrangeDisks
+from phylax.core.actions import ActEnd, ActionPart, ArrangeDisks
 from phylax.core.ground.quantities import count, show_size
 from phylax.core.inventory.disks import Judgement, Treatment, judged
 
@@ -43,22 +43,24 @@ def arrange(
     watch: Watch,
     sys: str = "/sys",
     tool: str = SMARTCTL,
-) -> Iterator[ActedPart]:
+) -> Iterator[ActionPart]:
     """Each volume, with the name that people know it by; one that cannot be costs only itself."""
     wanted = [(mount, shown) for mount, shown in mounts if shown in (action.volumes or (shown,))]
     known = {shown for _, shown in wanted}
     for volume in action.volumes:
         if volume not in known:
-            yield ActedPart(of=volume, end=ActEnd.REFUSED, why="there is no such volume here")
+            yield ActionPart(target=volume, end=ActEnd.REFUSED, why="there is no such volume here")
     for number, (mount, shown) in enumerate(wanted):
         watch(number, len(wanted))
         try:
             yield _arrange_one(mount, shown, watch, sys, tool)
         except OtherwiseError:
             why = "what the system says of the disk changed meanwhile: its kind is not certain"
-            yield ActedPart(of=shown, end=ActEnd.FAILED, why=why)
+            yield ActionPart(target=shown, end=ActEnd.FAILED, why=why)
         except OSError as failure:
-            yield ActedPart(of=shown, end=ActEnd.FAILED, why=(failure.strerror or "fails")[:400])
+            yield ActionPart(
+                target=shown, end=ActEnd.FAILED, why=(failure.strerror or "fails")[:400]
+            )
 
 
 def _judgement(mount: Mount, sys: str, tool: str) -> Judgement:
@@ -66,12 +68,12 @@ def _judgement(mount: Mount, sys: str, tool: str) -> Judgement:
     return judged(facts, mount.file_system, snapshots=copies_what_it_rewrites(mount, sys))
 
 
-def _arrange_one(mount: Mount, shown: str, watch: Watch, sys: str, tool: str) -> ActedPart:
+def _arrange_one(mount: Mount, shown: str, watch: Watch, sys: str, tool: str) -> ActionPart:
     if why := _why_not(mount, shown, sys):
-        return ActedPart(of=shown, end=ActEnd.REFUSED, why=why)
+        return ActionPart(target=shown, end=ActEnd.REFUSED, why=why)
     judgement = _judgement(mount, sys, tool)
     if judgement.treatment is Treatment.NONE:
-        return ActedPart(of=shown, end=ActEnd.REFUSED, why=judgement.why)
+        return ActionPart(target=shown, end=ActEnd.REFUSED, why=judgement.why)
 
     def breathe() -> None:
         watch()
@@ -99,29 +101,31 @@ def _why_not(mount: Mount, shown: str, sys: str) -> str:
     return f"findings first: {findings[0].what}" if findings else ""
 
 
-def _give_back(mount: Mount, shown: str, breathe: Callable[[], None]) -> ActedPart:
+def _give_back(mount: Mount, shown: str, breathe: Callable[[], None]) -> ActionPart:
     said = run([FSTRIM, "-v", mount.path], seconds=_HOURS, breathe=breathe)
     match = _TRIMMED.search(said.text)
     if said.code or match is None:
         words = " ".join(said.text.split())[-300:]
-        return ActedPart(of=shown, end=ActEnd.FAILED, why=words or f"it ended with {said.code}")
+        return ActionPart(
+            target=shown, end=ActEnd.FAILED, why=words or f"it ended with {said.code}"
+        )
     given = f"{show_size(int(match[1]))} of free blocks given back"
-    return ActedPart(of=shown, end=ActEnd.DONE, after=given)
+    return ActionPart(target=shown, end=ActEnd.DONE, after=given)
 
 
-def _gather(mount: Mount, shown: str, watch: Watch, breathe: Callable[[], None]) -> ActedPart:
+def _gather(mount: Mount, shown: str, watch: Watch, breathe: Callable[[], None]) -> ActionPart:
     if mount.file_system != "ext4":
         why = f"nothing here gathers pieces on {mount.file_system} while it is in use"
-        return ActedPart(of=shown, end=ActEnd.REFUSED, why=why)
+        return ActionPart(target=shown, end=ActEnd.REFUSED, why=why)
     looked_at, before = pieces_on(mount.path, watch)
     if not looked_at or before / looked_at <= _WORTH:
         why = f"its files lie whole: {count(before, 'piece')} of {count(looked_at, 'file')}"
-        return ActedPart(of=shown, end=ActEnd.NOTHING, why=why)
+        return ActionPart(target=shown, end=ActEnd.NOTHING, why=why)
     said = run([E4DEFRAG, mount.path], seconds=_HOURS, breathe=breathe, most=2**26)
     _, after = pieces_on(mount.path, watch)
     words = f"{count(before, 'piece')} of {count(looked_at, 'file')}"
     if after >= before:
         # what it ends with proves nothing
         why = f"it did not help; the tool ended with {said.code}"
-        return ActedPart(of=shown, end=ActEnd.FAILED, before=words, after=words, why=why)
-    return ActedPart(of=shown, end=ActEnd.DONE, before=words, after=count(after, "piece"))
+        return ActionPart(target=shown, end=ActEnd.FAILED, before=words, after=words, why=why)
+    return ActionPart(target=shown, end=ActEnd.DONE, before=words, after=count(after, "piece"))

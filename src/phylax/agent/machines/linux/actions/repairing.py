@@ -15,7 +15,7 @@ from phylax.agent.machines.linux.checks.disk_health import SMARTCTL, counted, di
 from phylax.agent.machines.linux.checks.file_system import block_name
 from phylax.agent.machines.linux.mounts import Mount
 from phylax.agent.machines.linux.tools import ask
-from phylax.core.actions import ActedPart, ActEnd
+from phylax.core.actions import ActEnd, ActionPart
 from phylax.core.checks import disk_health
 from phylax.core.checks.disk_health import NoCountersError
 from phylax.core.checks.findings import Severity
@@ -29,7 +29,7 @@ _MOST_MOUNTS = 15_999
 def schedule_repair(
     mount: Mount | None, shown: str, fstab: str = "/etc/fstab", sys: str = "/sys",
     tool: str = SMARTCTL,
-) -> ActedPart:  # fmt: skip
+) -> ActionPart:  # fmt: skip
     """Mark a volume to be checked and repaired when the machine starts next; once."""
     if mount is None:
         return _refused(shown, "there is no such volume here")
@@ -43,14 +43,16 @@ def schedule_repair(
     device = f"/dev/{name}"
     counts = _counts(device)
     if _is_due(counts):
-        return ActedPart(of=shown, end=ActEnd.NOTHING, why="it waits for the next start already")
+        return ActionPart(
+            target=shown, end=ActEnd.NOTHING, why="it waits for the next start already"
+        )
     most = counts["Maximum mount count"]
     allowed = most if 0 < most <= _MOST_MOUNTS else _MOST_MOUNTS
     ask([TUNE2FS, "-c", str(allowed), "-C", str(allowed + 1), device], seconds=60)
     if not _is_due(_counts(device)):
-        return ActedPart(of=shown, end=ActEnd.FAILED, why="the mark did not stay")
-    return ActedPart(
-        of=shown, end=ActEnd.DONE, after="repaired at the next start", needs_restart=True
+        return ActionPart(target=shown, end=ActEnd.FAILED, why="the mark did not stay")
+    return ActionPart(
+        target=shown, end=ActEnd.DONE, after="repaired at the next start", needs_restart=True
     )
 
 
@@ -92,5 +94,5 @@ def _is_due(counts: dict[str, int]) -> bool:
     return 0 < most <= counts["Mount count"]
 
 
-def _refused(shown: str, why: str) -> ActedPart:
-    return ActedPart(of=shown, end=ActEnd.REFUSED, why=why)
+def _refused(shown: str, why: str) -> ActionPart:
+    return ActionPart(target=shown, end=ActEnd.REFUSED, why=why)

@@ -1,4 +1,4 @@
-"""What runs by itself on a Linux machine, and what switches it.
+"""Startup programs on a Linux machine, and what switches it.
 
 Read from the files themselves: entries of the autostart folders (Desktop Application Autostart
 Specification), units (systemd.unit(5)), names on the message bus (D-Bus Specification, message bus

@@ -54,7 +54,7 @@ def _of_entries(person: str, home: str, root: str, digests: Digests) -> Iterator
             key=f"sign-in:{person}:{entry.name}"[:500],
             kind=StarterKind.SIGN_IN,
             on=entry.would_start(root),
-            of=person,
+            person=person,
         )
         if entry.is_the_systems:
             yield OfPerson(starter=starter, stands_for=f"{ENTRY}{entry.name}"[:500])
@@ -85,7 +85,7 @@ def _of_units(person: str, home: str, root: str, digests: Digests) -> Iterator[O
         is_service = unit.suffix == ".service"
         if is_own and is_service and not (unit.pulled_in or unit.words("Install", "WantedBy")):
             continue  # only what others need
-        starter = unit_starter(units, unit).model_copy(update={"of": person})
+        starter = unit_starter(units, unit).model_copy(update={"person": person})
         if not is_own:
             yield OfPerson(starter=starter, stands_for=f"{UNIT}{unit.name}"[:500])
             continue

@@ -1,4 +1,4 @@
-"""One list of what runs by itself: each program with everything that starts it."""
+"""One list of startup programs: each program with everything that starts it."""
 
 from __future__ import annotations
 
@@ -165,7 +165,7 @@ class _Gathering:
         """A program of one person alone: what two of them say is never taken for the same."""
         command = of_person.command or of_person.starter.key
         gathered = self._gathered.setdefault(
-            f"person:{of_person.starter.of}:{_shown(command)}", _Gathered()
+            f"person:{of_person.starter.person}:{_shown(command)}", _Gathered()
         )
         gathered.path = gathered.path or of_person.runs
         gathered.command = of_person.command
@@ -208,7 +208,7 @@ class _Gathering:
             package=package.name[:200] if package else "",
             path=gathered.path[:500],
             digest=digest,
-            what=_shown(gathered.what or (package.what if package else ""))[:500],
+            description=_shown(gathered.what or (package.what if package else ""))[:500],
             starters=tuple(gathered.starters[:200]),
             guarded=gathered.guarded[:500],
             needed_by=tuple(sorted(gathered.needed_by)[:50]),

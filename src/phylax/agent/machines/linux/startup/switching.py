@@ -27,7 +27,7 @@ def pieces_of_units(root: str, plan: Iterable[Switch]) -> tuple[Piece, ...]:
         kind, _, rest = switch.starter.key.partition(":")
         scope, _, name = rest.partition(":")
         # a name on the bus is switched with the unit that is started for it
-        if kind == "unit" and scope in ("system", "user") and not switch.starter.of:
+        if kind == "unit" and scope in ("system", "user") and not switch.starter.person:
             of_system: Scope = "system" if scope == "system" else "user"
             units = Units(root, of_system)
             wanted |= _of_unit(units, units.unit(name), switch)
@@ -58,7 +58,7 @@ def pieces_of_person(
     units = PersonsUnits(home, person, root)
     wanted: dict[str, State] = {}
     for switch in plan:
-        if switch.starter.of != person:
+        if switch.starter.person != person:
             continue
         kind, _, rest = switch.starter.key.partition(":")
         entry = entries.get(rest.removeprefix(f"{person}:"))

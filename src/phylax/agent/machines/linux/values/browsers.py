@@ -40,7 +40,7 @@ def values(root: str) -> Iterator[Seen]:
     said = {_is_set(root, folder) for folder in there}
     if len(said) == 1:
         managed = os.path.join(root, there[0])
-        yield Seen(key=SETTING, value=said.pop(), may_set=os.access(managed, os.W_OK))
+        yield Seen(key=SETTING, value=said.pop(), writable=os.access(managed, os.W_OK))
     else:
         yield Seen(key=SETTING, unread="its browsers do not do the same")
 

@@ -76,12 +76,12 @@ class Permissions:
         try:
             listed = _listed(bus, place.table, place.id)
         except OSError as failure:
-            yield Seen(key=setting, of=self._person, unread=(failure.strerror or "")[:500])
+            yield Seen(key=setting, person=self._person, unread=(failure.strerror or "")[:500])
             return
         if listed:
             allowed = any(_allows(words, place) for words in listed.values())
             # what was allowed is known before it is refused, and only then
-            yield Seen(key=setting, of=self._person, value=allowed, settable=allowed)
+            yield Seen(key=setting, person=self._person, value=allowed, settable=allowed)
 
     def pieces(self, setting: str, value: bool) -> tuple[Piece, ...]:
         """Refuse it to everybody who is listed. OSError where that is not what is meant."""

@@ -48,7 +48,7 @@ class PowerProfile:
             bus.close()
         choices = [choice for choice, word in _WORDS.items() if word == active]
         if choices:
-            yield Seen(key=SETTING, value=choices[0], may_set=os.geteuid() == 0)
+            yield Seen(key=SETTING, value=choices[0], writable=os.geteuid() == 0)
         else:
             yield Seen(key=SETTING, unread=f"it is {active}, which is not known here"[:500])
 

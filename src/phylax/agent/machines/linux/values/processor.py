@@ -90,7 +90,7 @@ class KernelValues:
                 yield Seen(key=key, unread=(failure.strerror or str(failure))[:500])
                 continue
             if len(percents) == 1:
-                yield Seen(key=key, value=percents.pop(), may_set=os.geteuid() == 0)
+                yield Seen(key=key, value=percents.pop(), writable=os.geteuid() == 0)
             elif percents:
                 yield Seen(key=key, unread="its cores go by different shares")
 

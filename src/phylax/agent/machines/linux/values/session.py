@@ -63,7 +63,7 @@ class DesktopKeys:
             return
         if odd := self._why_odd():
             for setting in SETTINGS:
-                yield Seen(key=setting, of=self._person, unread=odd)
+                yield Seen(key=setting, person=self._person, unread=odd)
             return
         for setting, key in SETTINGS.items():
             with self._reading() as env:
@@ -72,14 +72,16 @@ class DesktopKeys:
                         [_GSETTINGS, "get", key.schema, key.name], env, seconds=_SECONDS
                     ).strip()
                 except TimeoutError:
-                    yield Seen(key=setting, of=self._person, unread="its desktop does not answer")
+                    yield Seen(
+                        key=setting, person=self._person, unread="its desktop does not answer"
+                    )
                     continue
                 except OSError:
                     continue  # no such desktop here
             if said in _SAID:
-                yield Seen(key=setting, of=self._person, value=_SAID[said])
+                yield Seen(key=setting, person=self._person, value=_SAID[said])
             else:
-                yield Seen(key=setting, of=self._person, unread="is neither on nor off")
+                yield Seen(key=setting, person=self._person, unread="is neither on nor off")
 
     def pieces(self, setting: str, value: bool) -> tuple[Piece, ...]:
         place = SETTINGS[setting].place

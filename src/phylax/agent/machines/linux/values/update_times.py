@@ -52,7 +52,7 @@ def values(root: str) -> Iterator[Seen]:
     if len(said) != 1:
         yield Seen(key=SETTING, unread="its timers go by different times")
         return
-    yield Seen(key=SETTING, value=said.pop(), may_set=os.access(_top(root), os.W_OK))
+    yield Seen(key=SETTING, value=said.pop(), writable=os.access(_top(root), os.W_OK))
 
 
 def pieces(root: str, value: str) -> tuple[Piece, ...]:

@@ -1,4 +1,4 @@
-"""What runs by itself on a Windows machine, and what switches it.
+"""Startup programs on a Windows machine, and what switches it.
 
 Read from where the system itself keeps it: the Run keys of the machine (in both views) and of who
 is signed in, start-up folders, services. Entries are switched by the start-up marks that the

@@ -1,4 +1,4 @@
-"""One list of what runs by itself on a Windows machine, by program."""
+"""One list of startup programs on a Windows machine, by program."""
 
 from __future__ import annotations
 
@@ -115,7 +115,7 @@ def programs(
                 key=entry.key[:500],
                 kind=StarterKind.SIGN_IN,
                 on=marks.is_on(entry.mark),
-                of=entry.of,
+                person=entry.of,
             )
         )
     _gather_services(gathered, windows)
@@ -229,7 +229,7 @@ def _made(key: str, gathered: _Gathered, digests: Digests) -> Program:
         name=gathered.name[:500] or key,
         path=gathered.path[:500],
         digest=digests.of(gathered.path, gathered.command),
-        what=gathered.what[:500],
+        description=gathered.what[:500],
         starters=tuple(gathered.starters[:200]),
         guarded=gathered.guarded[:500],
         needed_by=tuple(sorted(gathered.needed_by)[:50]),

@@ -8,7 +8,7 @@
 
   const number = $derived(Number(page.params.id) || 0);
   const asked = createQuery(() =>
-    ask('/api/v1/visits/{number}/slip', {
+    ask('/api/v2/visits/{number}/slip', {
       params: { path: { number }, query: { console: location.origin } }
     })
   );
@@ -40,14 +40,14 @@
         </header>
         <p><strong>{visit.machine_tag}</strong> {slip.make_and_model} {slip.serial}</p>
         <p>{visit.client_name}{slip.contact ? `, ${slip.contact}` : ''} {slip.phone}</p>
-        <p class="small">Taken in <When at={visit.opened_at} /> by {visit.opened_by}</p>
-        {#if visit.said}<p>“{visit.said.slice(0, 600)}”</p>{/if}
+        <p class="small">Checked in <When at={visit.opened_at} /> by {visit.opened_by}</p>
+        {#if visit.reported_problem}<p>“{visit.reported_problem.slice(0, 600)}”</p>{/if}
         {#if visit.condition}<p>Condition: {visit.condition}</p>{/if}
-        <p>Came along: {visit.came_along || 'nothing'}</p>
-        {#if visit.loan}<p>Lent meanwhile: {visit.loan}</p>{/if}
-        {#if visit.wanted_by}<p>Wanted by {day(visit.wanted_by)}</p>{/if}
-        {#if visit.ask_above !== null && visit.ask_above !== undefined}
-          <p><strong>We ask before anything above {visit.ask_above}.</strong></p>
+        <p>Accessories: {visit.accessories || 'nothing'}</p>
+        {#if visit.loaner}<p>Loan device: {visit.loaner}</p>{/if}
+        {#if visit.due_on}<p>Due {day(visit.due_on)}</p>{/if}
+        {#if visit.approval_limit !== null && visit.approval_limit !== undefined}
+          <p><strong>We call you before spending more than {visit.approval_limit}.</strong></p>
         {/if}
         {#if slip.terms}<p class="small terms">{slip.terms}</p>{/if}
         <p class="signed">Signed</p>

@@ -13,14 +13,14 @@
   let problem = $state('');
 
   const STEPS: Record<Attention['next_step'], { name: string; part: string }> = {
-    look: { name: 'Survey it', part: 'goes-and-stays' },
-    clean: { name: 'See what can go', part: 'goes-and-stays' },
-    decide: { name: 'Decide', part: 'goes-and-stays' },
+    look: { name: 'Survey it', part: 'cleanup' },
+    clean: { name: 'See what can go', part: 'cleanup' },
+    decide: { name: 'Decide', part: 'cleanup' },
     'run again': { name: 'Run again', part: 'work' },
     'ask the client': { name: 'See the machine', part: 'trend' },
     'see the trend': { name: 'See the trend', part: 'trend' },
     'see what is held': { name: 'See what is held', part: 'held' },
-    'see what runs by itself': { name: 'See what runs by itself', part: 'tuning' },
+    'see startup programs': { name: 'See startup programs', part: 'tuning' },
     'see the checks': { name: 'See the checks', part: 'checks' },
     'see the updates': { name: 'See the updates', part: 'updates' },
     'see the visit': { name: 'See the visits', part: '' }
@@ -52,15 +52,15 @@
     const done = body.handling === 'put off' ? 'is put off' : 'is yours';
     undo.offer(
       `${attention.machine_tag} ${done}: ${attention.reason}.`,
-      () => send(data, { handling: 'open', word: '' }),
+      () => send(data, { handling: 'open', comment: '' }),
       async () => onhandled()
     );
   }
   function send(
     attention: Attention,
-    body: { handling: Attention['handling']; until?: string; word: string }
+    body: { handling: Attention['handling']; snooze_until?: string; comment: string }
   ) {
-    return api.PUT('/api/v1/attention/{attention_id}', {
+    return api.PUT('/api/v2/attention/{attention_id}', {
       params: { path: { attention_id: attention.id } },
       headers: { 'If-Match': `"${attention.version}"` },
       body
@@ -130,7 +130,7 @@
   {:else}
     <li class="flex items-center gap-2 py-4">
       <CircleCheck size={18} aria-hidden="true" class="text-[var(--main)]" />
-      Nothing needs you. The next round is on the right.
+      Nothing needs attention. The next round is on the right.
     </li>
   {/each}
 </ul>

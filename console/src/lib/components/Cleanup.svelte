@@ -47,7 +47,7 @@
   let asking = $state(false);
 
   const standingAsked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/standing-consents', {
+    ask('/api/v2/machines/{machine}/standing-consents', {
       params: { path: { machine: machine.tag } }
     })
   );
@@ -70,7 +70,7 @@
     }
     agreed = {};
     for (const line of ledger.lines) {
-      if (line.caution === 'safe' && line.goes.count) picked.add(line.category);
+      if (line.caution === 'safe' && line.removable.count) picked.add(line.category);
     }
   });
   function keepDraft() {
@@ -107,9 +107,11 @@
   {#if ledger.whole}
     <Term of="survey">Looked at</Term>
     <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
-    {#each ledger.volumes.filter((volume) => volume.looked_at) as volume (volume.mount)}
+    {#each ledger.volumes.filter((volume) => volume.surveyed_at) as volume (volume.mount)}
       <span class="lookhere"
-        ><code>{volume.mount}</code> was left out; shown as of <When at={volume.looked_at} />.</span
+        ><code>{volume.mount}</code> was left out; shown as of <When
+          at={volume.surveyed_at}
+        />.</span
       >
     {/each}
   {:else}
@@ -119,14 +121,14 @@
 </p>
 <div class="overflow-x-auto">
   <table class="sheet cards" data-testid="ledger">
-    <caption class="sr-only">What goes and what stays, by category</caption>
+    <caption class="sr-only">what would be removed and what is kept, by category</caption>
     <thead>
       <tr>
         <td></td>
         <th scope="col"><Term of="category" /></th>
-        <th scope="col" class="right">holds</th>
-        <th scope="col" class="right">goes</th>
-        <th scope="col">stays, and why</th>
+        <th scope="col" class="right">total</th>
+        <th scope="col" class="right">removable</th>
+        <th scope="col">kept, and why</th>
         <th scope="col"><Term of="retention rule">rule in force</Term></th>
       </tr>
     </thead>
@@ -163,7 +165,7 @@
                   {#each line.places ?? [] as place (place.place)}
                     <li title={place.place}>
                       {place.user ? `${place.user}, ` : ''}{place.label}:
-                      {size(place.holds.size)}{#if place.programs_open?.length},
+                      {size(place.total.size)}{#if place.programs_open?.length},
                         <span class="lookhere">open: {place.programs_open.join(', ')}</span>{/if}
                     </li>
                   {/each}
@@ -183,8 +185,8 @@
               </details>
             {/if}
           </td>
-          <td class="right whitespace-nowrap" data-label="holds">{size(line.holds.size)}</td>
-          <td class="right whitespace-nowrap" data-label="goes">
+          <td class="right whitespace-nowrap" data-label="total">{size(line.total.size)}</td>
+          <td class="right whitespace-nowrap" data-label="removable">
             {#if line.caution === 'report'}
               <button
                 class="act"
@@ -192,7 +194,7 @@
                   listing = line;
                   listingOpen = true;
                 }}
-                disabled={!line.holds.count || !ledger.whole}
+                disabled={!line.total.count || !ledger.whole}
               >
                 <ListChecks aria-hidden="true" />See the list
               </button>
@@ -203,13 +205,13 @@
                   listing = line;
                   listingOpen = true;
                 }}
-                disabled={!line.holds.count || !ledger.whole}
+                disabled={!line.total.count || !ledger.whole}
               >
                 <ListChecks aria-hidden="true" />
                 {mine
                   ? `${size(bytesOf(line))} chosen`
                   : lets(line).count
-                    ? `${size(lets(line).size)} needs a yes`
+                    ? `${size(lets(line).size)} needs approval`
                     : 'Choose items'}
               </button>
               {#if standingFor(line)}<div class="muted text-sm">standing consent</div>{/if}
@@ -217,10 +219,10 @@
               <strong>{size(lets(line).size)}</strong>
             {/if}
           </td>
-          <td class="min-w-44" data-label="stays, and why">
-            {#each line.stays as stay (stay.reason)}
+          <td class="min-w-44" data-label="kept, and why">
+            {#each line.kept as stay (stay.reason)}
               <div><span class="whitespace-nowrap">{size(stay.size)}</span> {stay.reason}</div>
-            {:else}<span class="muted">nothing stays</span>{/each}
+            {:else}<span class="muted">nothing is kept</span>{/each}
             {#if line.kept_sites}
               <div class="muted text-sm">{count(line.kept_sites, 'site')} kept signed in</div>
             {/if}
@@ -303,7 +305,7 @@
       {machine}
       line={listing}
       given={standingFor(listing)}
-      onchanged={() => refresh('/api/v1/machines/{machine}/standing-consents')}
+      onchanged={() => refresh('/api/v2/machines/{machine}/standing-consents')}
     />
   </Listing>
 {/if}

@@ -26,10 +26,10 @@
   const may = useMay();
   const doing = new Doing();
   const asked = createQuery(() =>
-    ask('/api/v1/machines/{machine}/programs', { params: { path: { machine: machine.tag } } })
+    ask('/api/v2/machines/{machine}/programs', { params: { path: { machine: machine.tag } } })
   );
   const answersAsked = createQuery(() =>
-    ask('/api/v1/answers/{scope}/{subject_id}', {
+    ask('/api/v2/answers/{scope}/{subject_id}', {
       params: { path: { scope: 'machine', subject_id: machine.id } }
     })
   );
@@ -48,9 +48,9 @@
 
   const GROUPS = [
     { key: 'changes', name: 'Would change' },
-    { key: 'no answer yet', name: 'Waits for an answer' },
-    { key: 'unknown', name: 'Nobody has written about it yet' },
-    { key: 'stays', name: 'Stays' }
+    { key: 'no answer yet', name: 'Needs an answer' },
+    { key: 'unknown', name: 'Not in our notes yet' },
+    { key: 'stays', name: 'Unchanged' }
   ];
   function groupOf({ verdict }: Judged): string {
     if (verdict.changes) return 'changes';
@@ -62,7 +62,7 @@
   function startedBy({ program }: Judged): string {
     return (program.starters ?? [])
       .map((starter) => {
-        const of = starter.of ? ` of ${starter.of}` : '';
+        const of = starter.person ? ` of ${starter.person}` : '';
         const when = starter.when ? ` (${starter.when})` : '';
         return `${starter.kind}${of}${when}${starter.on ? '' : ', off'}`;
       })
@@ -75,30 +75,30 @@
   function why({ verdict, program }: Judged): string {
     if (verdict.changes) {
       const by = verdict.source ? `the ${verdict.source}’s rule` : 'the notebook';
-      return `${by} wants it${verdict.needs_yes ? '; needs a yes' : ''}`;
+      return `${by} recommends it${verdict.needs_approval ? '; needs approval' : ''}`;
     }
     const detail = verdict.detail ?? '';
     const question = words[detail];
     const answered = answers[detail] ? ` ${answers[detail] === 'yes' ? 'Yes' : 'No'}.` : '';
-    const said = question ? question.words + answered : detail || (program.guarded ?? '');
+    const said = question ? question.text + answered : detail || (program.guarded ?? '');
     return said ? `${verdict.reason}: ${said}` : (verdict.reason ?? '');
   }
 
   async function answer(question: string, answer: 'yes' | 'no') {
     const path = { scope: 'client' as const, subject_id: machine.client_id, question };
     await doing.try(() =>
-      api.PUT('/api/v1/answers/{scope}/{subject_id}/{question}', {
+      api.PUT('/api/v2/answers/{scope}/{subject_id}/{question}', {
         params: { path },
-        body: { answer, word: '' }
+        body: { answer, comment: '' }
       })
     );
     await again();
   }
   const again = () =>
     refresh(
-      '/api/v1/machines/{machine}/programs',
-      '/api/v1/answers/{scope}/{subject_id}',
-      '/api/v1/program-rules/{scope}/{subject_id}'
+      '/api/v2/machines/{machine}/programs',
+      '/api/v2/answers/{scope}/{subject_id}',
+      '/api/v2/program-rules/{scope}/{subject_id}'
     );
 
   const looking = new Doing();
@@ -121,7 +121,7 @@
 {/snippet}
 
 {#if isNone}
-  <p class="mt-2">Not looked at yet. A survey reads what runs by itself; it changes nothing.</p>
+  <p class="mt-2">Not looked at yet. A survey reads startup programs; it changes nothing.</p>
   {@render lookAgain('Look at it')}
 {:else if !asked.data}
   <Failed query={asked} />
@@ -129,9 +129,9 @@
   <p class="muted text-sm">
     Read <When at={asked.data.taken_at} />: {count(asked.data.programs?.length ?? 0, 'program')}.
     {#if asked.data.unread}<span class="lookhere"
-        >The newest look could not read it: {asked.data.unread}.</span
+        >The newest survey could not read it: {asked.data.unread}.</span
       >{/if}
-    {@render lookAgain('Look again')}
+    {@render lookAgain('Survey again')}
   </p>
   <Outcome of={doing} />
   {#each GROUPS as group (group.key)}
@@ -156,14 +156,14 @@
                 <th scope="row" class="min-w-52">
                   {judged.program.name}
                   <div class="muted text-sm font-normal">
-                    {judged.program.what}
+                    {judged.program.description}
                     <span class="block">{startedBy(judged)}</span>
                   </div>
                 </th>
                 <td class="whitespace-nowrap" data-label="runs now">{judged.now}</td>
                 <td class="whitespace-nowrap" data-label="becomes">
-                  {#if judged.verdict.changes}<strong>{judged.verdict.want}</strong
-                    >{:else}stays{/if}
+                  {#if judged.verdict.changes}<strong>{judged.verdict.value}</strong
+                    >{:else}unchanged{/if}
                 </td>
                 <td class="right whitespace-nowrap" data-label="each start costs">{cost(judged)}</td
                 >
@@ -175,13 +175,13 @@
                       <button
                         class="act"
                         disabled={doing.busy}
-                        aria-label="{machine.client_name} says yes: {words[question]?.words}"
+                        aria-label="{machine.client_name} says yes: {words[question]?.text}"
                         onclick={() => answer(question, 'yes')}>Yes</button
                       >
                       <button
                         class="act"
                         disabled={doing.busy}
-                        aria-label="{machine.client_name} says no: {words[question]?.words}"
+                        aria-label="{machine.client_name} says no: {words[question]?.text}"
                         onclick={() => answer(question, 'no')}>No</button
                       >
                       <span class="muted text-sm">for all of {machine.client_name}</span>
@@ -192,7 +192,7 @@
                       onclick={() => {
                         about = judged;
                         open = true;
-                      }}>Write about {judged.program.name}</button
+                      }}>Add a note on {judged.program.name}</button
                     >
                   {:else if may.work && !judged.program.guarded && !judged.program.unread}
                     <button
@@ -222,7 +222,7 @@
 <SettingValues {machine} {busy} {onstarted} />
 <ChangesMade {machine} {busy} {onstarted} />
 
-<Modal bind:open wide title="Write about {about?.program.name ?? ''}">
+<Modal bind:open wide title="Add a note on {about?.program.name ?? ''}">
   {#if about}
     {#key about.program.key}
       <WriteAbout
