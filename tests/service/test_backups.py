@@ -190,8 +190,8 @@ def test_a_copy_that_is_torn_altered_or_of_another_kind_is_none(
         copies.check(tmp_path / "nowhere")
     bad.write_bytes(good)
     with closing(sqlite3.connect(bad)) as conn, conn:
-        conn.execute("UPDATE machines SET client_id = 99")
-    with pytest.raises(BadCopyError, match="machines names what is not there"):
+        conn.execute("INSERT INTO machine_programs VALUES (99, 99)")
+    with pytest.raises(BadCopyError, match="machine_programs names what is not there"):
         copies.check(bad)
 
 
