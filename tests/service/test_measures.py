@@ -114,7 +114,7 @@ def _queried(port: int, query: str) -> list[tuple[dict[str, str], str]]:
     while time.monotonic() < deadline:
         try:
             answer = httpx.get(
-                f"http://127.0.0.1:{port}/api/v2/query", params={"query": query}, timeout=5
+                f"http://127.0.0.1:{port}/api/v1/query", params={"query": query}, timeout=5
             )
             if found := answer.json()["data"]["result"]:
                 return [(one["metric"], one["value"][1]) for one in found]
