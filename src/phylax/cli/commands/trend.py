@@ -158,7 +158,7 @@ def soon(session: Session, within: str, form: Form) -> None:
         Column("used", lambda p: show_share(p.capacity - p.free, p.capacity), right=True),
         Column("over", likely),
         Column("between", between, below=True),
-        Column("advice", lambda p: p.advice.words if p.advice else "", below=True),
+        Column("advice", lambda p: p.advice.text if p.advice else "", below=True),
     )
     prospects = session.shop.trends.volumes(days=max(1, min(days, 730)))
     print_list(form, prospects, columns, empty="No volume will be over its threshold so soon.")
