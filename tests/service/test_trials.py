@@ -306,7 +306,7 @@ def test_starts_are_told_once_and_by_one_machine_only_for_itself(
     agent.once()
     assert number() == 24, "told again, kept once"
     flood = [
-        BootCost(boot=f"made up {n}", at=datetime.now(UTC), programs={}, unattributed=1)
+        BootCost(boot=f"made up {n}", at=context.clock(), programs={}, unattributed=1)
         for n in range(400)
     ]
     with context.db.write() as conn:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import zipfile
 from collections.abc import Iterator
 from contextlib import closing
 from datetime import date
@@ -14,9 +15,13 @@ import pytest
 
 from phylax.core.desk.visits import Turn
 from phylax.core.tuning.programs import Intent
+from phylax.service.record.archives import loading
 from phylax.store.attention import attention
 from phylax.store.checks import checks
 from phylax.store.desk import visits
+from phylax.store.erasing import data_retention
+from phylax.store.file import archive
+from phylax.store.file.data_map import table_named
 from phylax.store.file.database import Database
 from phylax.store.record import audit
 from phylax.store.runs import runs
@@ -93,6 +98,24 @@ def _fill(conn: sqlite3.Connection) -> None:
     conn.execute("INSERT INTO audit_parts (deed) VALUES (1)")
 
 
+def _archive(path: Path, old: sqlite3.Connection) -> None:
+    """What a service of that time wrote of its shop, in the names of that time."""
+    old.row_factory = sqlite3.Row
+    files: dict[str, bytes] = {}
+    for (name,) in old.execute("SELECT name FROM sqlite_schema WHERE type = 'table'").fetchall():
+        table = table_named(name)
+        if table and table.leaves and (rows := list(archive.rows(old, name))):
+            lines = "".join(f"{json.dumps(row)}\n" for row in rows)
+            files[f"tables/{name}.jsonl"] = lines.encode()
+    manifest = {
+        "phylax": "archive", "form": 1, "of": "shop", "schema": 34, "written_at": "then",
+        "files": {name: {"sha256": sha256(text).hexdigest()} for name, text in files.items()},
+    }  # fmt: skip
+    with zipfile.ZipFile(path, "w") as written:
+        for name, text in (files | {"archive.json": json.dumps(manifest).encode()}).items():
+            written.writestr(name, text)
+
+
 @pytest.fixture
 def conn(tmp_path: Path) -> Iterator[sqlite3.Connection]:
     path = tmp_path / "phylax.sqlite3"
@@ -138,6 +161,25 @@ def test_what_was_hashed_stays_as_it_was(conn: sqlite3.Connection) -> None:
     assert conn.execute("SELECT result FROM runs").fetchone()[0] == RESULT
     detail = runs.detail(conn, 1)
     assert detail is not None and detail.passes == 3
+
+
+def test_an_archive_of_that_time_is_loaded(tmp_path: Path) -> None:
+    path = tmp_path / "phylax.sqlite3"
+    Database(path, schema=34).close()
+    with closing(sqlite3.connect(path)) as old:
+        _fill(old)
+        old.execute("UPDATE keeping SET file_names_months = 7")
+        old.execute("INSERT INTO acted VALUES (1, 1, 'restart', '', 'done', 5)")
+        _archive(tmp_path / "shop.zip", old)
+    loaded = loading.load(tmp_path / "loaded", tmp_path / "shop.zip")
+    assert loaded.intact_audit
+    database = Database(tmp_path / "loaded" / path.name)
+    with database.read() as conn:
+        assert data_retention.keeping(conn).file_names_months == 7
+        assert conn.execute("SELECT action FROM action_results").fetchall()[0][0] == "restart"
+        visit = visits.visit(conn, 1, today=date(2026, 3, 5))
+        assert visit is not None and visit.turn is Turn.CLIENT
+    database.close()
 
 
 @pytest.mark.parametrize(

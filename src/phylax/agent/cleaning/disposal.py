@@ -307,7 +307,7 @@ class IntoHold:
             if not now.same_contents(candidate):
                 return Left(*self._undo(self._first, candidate.path, parent))
             if companion is not None:
-                # a thing without a note, or whose note will not come along, goes all the same
+                # a thing without a note, or whose note cannot be moved, is moved all the same
                 with suppress(OSError):
                     note = deeper(files.open_top(place.root), companion.folders)
                     try:

@@ -123,7 +123,7 @@ def load(file: Path, data: Path) -> None:
     )
     if not loaded.intact_audit:
         console.print("The audit does not hold: it was altered before it was taken out.")
-    console.print("What did not come along, and what to do:")
+    console.print("Not in the archive, and what to do:")
     for sentence in (
         "Passwords: make a link for an owner with 'phylax person let-in LOGIN'; an owner makes one "
         "for each of the others with 'phylax person make-link'.",

@@ -33,9 +33,9 @@ def list_visits(session: Session, machine: str | None, form: Form) -> None:
         Column("machine", lambda v: v.machine_tag),
         Column("client", lambda v: v.client_name),
         Column("waiting for", lambda v: str(v.outcome) if v.closed_at else _turn(v)),
-        Column("what is next", lambda v: "" if v.closed_at else v.todo),
-        Column("until", lambda v: _until(v)),
-        Column("where", lambda v: f"{v.place} {v.shelf}".strip()),
+        Column("next step", lambda v: "" if v.closed_at else v.todo),
+        Column("due", lambda v: _until(v)),
+        Column("location", lambda v: f"{v.place} {v.shelf}".strip()),
         Column("since", lambda v: local(v.opened_at, zone)),
     )
     visits = session.shop.visits.list(machine=machine) if machine else session.shop.visits.board()
@@ -100,7 +100,7 @@ def open_visit(
 @shows_one(Visit)
 @pass_session
 def show_visit(session: Session, visit: int, form: Form) -> None:
-    """What was said of a visit, whose move it is, and what was done meanwhile."""
+    """Show a visit: the problem, who acts next, and what was done so far."""
     current = session.shop.visits.get(visit)
     _print(session, current, form)
     if form.is_table:
@@ -275,19 +275,25 @@ def _print(session: Session, visit: Visit, form: Form) -> None:
         ("how", f"{visit.kind}, since {local(visit.opened_at, zone)} by {visit.opened_by}"),
         ("the client says", visit.reported_problem),
         ("condition", visit.condition),
-        ("came along", visit.accessories),
-        ("ask above", "" if visit.approval_limit is None else str(visit.approval_limit)),
-        ("lent", visit.loaner),
-        ("back from", "" if visit.earlier_visit_id is None else f"visit {visit.earlier_visit_id}"),
+        ("accessories", visit.accessories),
+        (
+            "call before spending more than",
+            "" if visit.approval_limit is None else str(visit.approval_limit),
+        ),
+        ("loan device", visit.loaner),
+        (
+            "earlier visit",
+            "" if visit.earlier_visit_id is None else f"visit {visit.earlier_visit_id}",
+        ),
     ]
     if visit.closed_at is None:
         pairs += [
-            ("whose move", f"{_turn(visit)}{f': {visit.todo}' if visit.todo else ''}"),
-            ("until", _until(visit)),
-            ("where", f"{visit.place} {visit.shelf}".strip()),
+            ("waiting for", f"{_turn(visit)}{f': {visit.todo}' if visit.todo else ''}"),
+            ("due", _until(visit)),
+            ("location", f"{visit.place} {visit.shelf}".strip()),
         ]
         if visit.ready_at:
-            by_mail = f", told by mail to {visit.ready_mail}" if visit.ready_mail else ""
+            by_mail = f", mailed to {visit.ready_mail}" if visit.ready_mail else ""
             pairs.append(("ready to collect", f"since {local(visit.ready_at, zone)}{by_mail}"))
     else:
         pairs.append(("ended", f"{local(visit.closed_at, zone)}, {visit.outcome}"))

@@ -74,7 +74,7 @@ def _ahead(axes: object, trend: Trend, zone: ZoneInfo, at: object, free: float) 
         times,  # type: ignore[arg-type]
         [free, *(point.low / _GIB for point in cone)],
         [free, *(point.high / _GIB for point in cone)],
-        color=_INK, alpha=0.12, linewidth=0, label="eight of ten futures",
+        color=_INK, alpha=0.12, linewidth=0, label="80 % forecast range",
     )  # fmt: skip
     axes.plot(
         times,  # type: ignore[arg-type]

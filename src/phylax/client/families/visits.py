@@ -59,7 +59,7 @@ class Visits(Family):
         return self._http.put(Visit, f"/visits/{visit.id}", edit, visit.version)
 
     def set_turn(self, visit: Visit, turn: NextTurn) -> Visit:
-        """Say whose move it is, for what and until when."""
+        """Say who acts next, what is to be done, and by when."""
         return self._http.post(Visit, f"/visits/{visit.id}/turn", turn, visit.version)
 
     def ready(self, visit: Visit, asked: ReadyToFetch) -> Visit:

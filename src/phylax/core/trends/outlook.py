@@ -35,7 +35,7 @@ class Crossing(Value):
 
 
 class ConePoint(Value):
-    """Free bytes at a time to come; eight of ten futures lie between low and high."""
+    """Free bytes at a time to come; 80 % of the forecasts lie between low and high."""
 
     at: Moment
     low: int

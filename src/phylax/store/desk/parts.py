@@ -109,7 +109,7 @@ def set_ready(conn: Connection, visit: int, mail: str, *, who: str, at: int) -> 
 
 
 def not_ready(conn: Connection, visit: int) -> None:
-    """The move is somebody's again."""
+    """It is not ready any more: somebody acts next."""
     conn.execute("UPDATE visits SET ready_at = NULL, ready_mail = '' WHERE id = ?", (visit,))
 
 

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from sqlite3 import Connection
 from typing import Any
 
-from phylax.store.file.data_map import TABLES, WORKED_OUT, Holds, of_client
+from phylax.store.file.data_map import TABLES, WORKED_OUT, Holds, of_client, table_named
 
 Row = dict[str, Any]
 BytesOut = Callable[[str, Row, str, bytes], Any]
@@ -48,7 +48,8 @@ def _condition(table: str) -> str:
 
 def columns(conn: Connection, table: str) -> dict[str, str]:
     """Columns that leave, with their types, in order."""
-    holds = TABLES[table].columns if table in TABLES else {}
+    described = table_named(table)
+    holds = described.columns if described else {}
     return {
         row["name"]: row["type"]
         for row in conn.execute(f"PRAGMA table_info({table})")
@@ -134,7 +135,8 @@ def put(conn: Connection, table: str, lines: Iterable[Mapping[str, Any]]) -> int
 
 def _secrets(conn: Connection, table: str) -> dict[str, Any]:
     """What stands for what stayed behind, where something must."""
-    holds = TABLES[table].columns
+    described = table_named(table)
+    holds = described.columns if described else {}
     return {
         row["name"]: "" if row["type"] == "TEXT" else b""
         for row in conn.execute(f"PRAGMA table_info({table})")
@@ -156,8 +158,9 @@ def without_triggers(conn: Connection) -> Iterator[None]:
 def empty(conn: Connection) -> None:
     """What a new file begins with is not what the archive brings."""
     there = {row[0] for row in conn.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")}
-    for name, table in TABLES.items():
-        if table.leaves and name in there:
+    for name in there:
+        table = table_named(name)
+        if table and table.leaves:
             conn.execute(f"DELETE FROM {name}")
 
 

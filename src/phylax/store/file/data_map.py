@@ -303,6 +303,19 @@ WORKED_OUT = frozenset({"records_text", "files_text"})
 """Indexes of words, made anew from the tables."""
 
 
+FORMER_NAMES = {
+    "keeping": "data_retention", "generation": "restore_epoch", "left_agents": "former_agents",
+    "left_again": "repeat_leftovers", "settings_looks": "settings_surveys",
+    "acted": "action_results", "erased_deeds": "erased_audit",
+}  # fmt: skip
+"""Tables by the names that they had before schema 35: archives of that time are loaded."""
+
+
+def table_named(name: str) -> Table | None:
+    """What lies in a table, by its name of today or of before."""
+    return TABLES.get(FORMER_NAMES.get(name, name))
+
+
 def columns_of(holds: Holds) -> Iterator[tuple[str, str]]:
     """Tables and columns that hold something."""
     for name, table in TABLES.items():

@@ -26,7 +26,7 @@ from phylax.store.backups.copies import BadCopyError
 from phylax.store.erasing.whole import again
 from phylax.store.file import archive
 from phylax.store.file.archive import BadRowError
-from phylax.store.file.data_map import TABLES
+from phylax.store.file.data_map import table_named
 from phylax.store.file.database import Database, migrations
 from phylax.store.file.shop_file import FILE
 from phylax.store.record import audit
@@ -153,7 +153,7 @@ def _fill(part: Path, opened: zipfile.ZipFile, manifest: dict[str, Any]) -> None
 def _numbers(manifest: dict[str, Any]) -> dict[str, int]:
     numbers = manifest.get("numbers", {})
     if not isinstance(numbers, dict) or not all(
-        name in TABLES and type(number) is int and 0 <= number < 2**62
+        table_named(name) and type(number) is int and 0 <= number < 2**62
         for name, number in numbers.items()
     ):
         raise BadArchiveError("its archive.json says odd numbers")
@@ -165,7 +165,8 @@ def _tables(manifest: dict[str, Any]) -> list[str]:
     for file in manifest["files"]:
         if file.startswith("tables/"):
             name = file.removeprefix("tables/").removesuffix(".jsonl")
-            if name not in TABLES or not TABLES[name].leaves:
+            table = table_named(name)
+            if table is None or not table.leaves:
                 raise BadArchiveError(f"{file} is of no table that this Phylax knows")
             names.append(name)
     return names
